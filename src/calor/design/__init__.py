@@ -1,0 +1,1 @@
+"""The design: five blocks, limits and trials put together, checked, read from and written to TOML."""

@@ -1,0 +1,158 @@
+"""Design files: TOML read with every problem named, and written back with the user's comments kept."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import tempfile
+from collections.abc import Mapping
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import tomlkit
+from pydantic import BaseModel, ValidationError
+from tomlkit.exceptions import TOMLKitError
+
+from calor.design.model import FORMAT, Design
+from calor.design.problems import explain
+from calor.errors import DesignError, Problem, shown, unreadable
+
+WANTED = "a design file (TOML)"
+LARGEST_BYTES = 4_000_000
+
+
+@dataclass(frozen=True)
+class DesignFile:
+    """A design as it was read: the checked value and the text it came from."""
+
+    design: Design
+    text: str
+
+
+def read(path: Path) -> DesignFile:
+    """The design in the file at `path`. Raises DesignError with every problem found."""
+    try:
+        if path.is_file() and path.stat().st_size > LARGEST_BYTES:
+            raise DesignError([Problem("file", "is far too large for a design; give the path of " + WANTED)], str(path))
+        raw = path.read_bytes()
+    except OSError as error:
+        raise DesignError([Problem("file", unreadable(path, error, WANTED).split(": ", 1)[1])], str(path)) from None
+    try:
+        text = raw.decode("utf-8-sig")
+    except UnicodeDecodeError as error:
+        rule = f"is not text in UTF-8 (byte {error.start + 1}); give the path of {WANTED}"
+        raise DesignError([Problem("file", rule, f"0x{raw[error.start]:02x}")], str(path)) from None
+    return DesignFile(parse(text, str(path)), text)
+
+
+def parse(text: str, source: str = "") -> Design:
+    """The design in TOML `text`; `source` names it in errors. Raises DesignError with every problem found."""
+    if not text.strip():
+        raise DesignError([Problem("file", "is empty; `calor new FILE` writes a design to start from")], source)
+    try:
+        data = tomlkit.parse(text).unwrap()
+    except (TOMLKitError, ValueError) as error:
+        line = str(error).splitlines()[0]
+        raise DesignError([Problem("file", f"is not TOML: {line}; mend it or choose another file")], source) from None
+    given = data.get("format", FORMAT)
+    if isinstance(given, int) and not isinstance(given, bool) and given > FORMAT:
+        rule = f"is newer than this Calor reads (format {FORMAT}); open it with a newer Calor"
+        raise DesignError([Problem("format", rule, shown(given))], source)
+    try:
+        return Design.model_validate(data)
+    except ValidationError as error:
+        raise DesignError(explain(error), source) from None
+
+
+def write(design: Design, text: str = "") -> str:
+    """TOML of `design`. With the `text` it came from, comments, order and unchanged lines are kept."""
+    document = tomlkit.parse(text) if text.strip() else tomlkit.document()
+    if not document:
+        document["format"] = FORMAT
+    _merge(document, design)
+    return tomlkit.dumps(document)
+
+
+def _plain(value: Any) -> Any:
+    """A setting as TOML has it; floats without the tail of a binary fraction."""
+    if isinstance(value, BaseModel):
+        return {key: _plain(item) for key, item in _entries(value).items()}
+    if isinstance(value, tuple):
+        return [_plain(item) for item in value]
+    return float(f"{value:.12g}") if isinstance(value, float) else value
+
+
+def _entries(settings: BaseModel) -> dict[str, Any]:
+    """The keys worth writing: those that differ from their default, and the kind."""
+    fields = type(settings).model_fields
+    entries = {}
+    for key, field in fields.items():
+        value = getattr(settings, key)
+        if value is not None and (key in ("kind", "name") or value != field.default):
+            entries[key] = value
+    return entries
+
+
+def _merge(table: Any, settings: BaseModel) -> None:
+    """Bring `table` to say what `settings` says, touching only what differs."""
+    present = {key: getattr(settings, key, None) for key in type(settings).model_fields if key in table}
+    for key in [key for key in table if present.get(key) is None]:
+        del table[key]
+    for key, value in {**present, **_entries(settings)}.items():
+        if value is None:
+            continue
+        if isinstance(value, BaseModel):
+            if not isinstance(table.get(key), Mapping):
+                table[key] = tomlkit.table()
+            _merge(table[key], value)
+        elif isinstance(value, tuple) and value and isinstance(value[0], BaseModel):
+            _merge_list(table, key, value)
+        elif key not in table or table[key] != _plain(value):
+            table[key] = _plain(value)
+
+
+def _merge_list(table: Any, key: str, values: tuple[Any, ...]) -> None:
+    old = table.get(key)
+    if old is not None and len(old) == len(values):
+        for entry, value in zip(old, values, strict=True):
+            _merge(entry, value)
+        return
+    if old is None and key == "trial" and values == (type(values[0])(),):
+        return
+    if key == "trial":
+        tables = tomlkit.aot()
+        for value in values:
+            entry = tomlkit.table()
+            _merge(entry, value)
+            tables.append(entry)
+        table[key] = tables
+        return
+    array = tomlkit.array()
+    for value in values:
+        inline = tomlkit.inline_table()
+        inline.update(_plain(value))
+        array.append(inline)
+    table[key] = array.multiline(len(values) > 1)
+
+
+def save_atomically(path: Path, text: str) -> None:
+    """Write `text` to `path` so that at any moment the file is either the old or the new one, whole.
+
+    A link is followed, and the file's permissions are kept. Raises OSError.
+    """
+    target = path.resolve()
+    handle, temporary = tempfile.mkstemp(prefix=f".{target.name}.", dir=target.parent)
+    try:
+        with os.fdopen(handle, "w", encoding="utf-8", newline="") as stream:
+            stream.write(text)
+            stream.flush()
+            os.fsync(stream.fileno())
+        umask = os.umask(0)
+        os.umask(umask)
+        Path(temporary).chmod(target.stat().st_mode & 0o7777 if target.exists() else 0o666 & ~umask)
+        Path(temporary).replace(target)
+    except BaseException:
+        with contextlib.suppress(OSError):
+            Path(temporary).unlink()
+        raise

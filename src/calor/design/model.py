@@ -1,0 +1,128 @@
+"""The design as one immutable value, with the rules that span its blocks."""
+
+from __future__ import annotations
+
+from types import ModuleType
+from typing import Annotated, Any, Literal, Self
+
+from pydantic import Field, Strict, model_validator
+
+from calor.design.trial import Door, Limits, SetpointStep, Trial
+from calor.drive import registry as drives
+from calor.law import guard as guards
+from calor.law import registry as laws
+from calor.law import setpoint as setpoints
+from calor.law.guard import Guard
+from calor.law.setpoint import Setpoint
+from calor.load import registry as loads
+from calor.sense import registry as probes
+from calor.settings import Settings
+from calor.units import TemperatureUnit
+
+FORMAT = 1
+MOST_STEPS = 20_000_000
+BLOCKS = ("setpoint", "law", "drive", "load", "probe")
+"""The five blocks, in the order of the loop."""
+
+BLOCK_KINDS: dict[str, dict[str, type[Settings]]] = {
+    "setpoint": dict(setpoints.KINDS),
+    "law": {kind: settings for kind, (settings, _) in laws.KINDS.items()},
+    "drive": {kind: settings for kind, (settings, _) in drives.KINDS.items()},
+    "load": {kind: settings for kind, (settings, _) in loads.KINDS.items()},
+    "probe": {kind: settings for kind, (settings, _) in probes.KINDS.items()},
+}
+
+
+class Design(Settings):
+    """Everything needed to simulate, generate and test one thermostat."""
+
+    format: Literal[1] = Field(default=1, title="Format", description="Format of the file; this is format 1.")
+    name: str = Field(default="Untitled", title="Name", description="Name of the design.", min_length=1, max_length=80)
+    notes: str = Field(default="", title="Notes", description="Anything worth remembering.")
+    setpoint: Setpoint
+    law: laws.Law
+    guard: Guard = Field(default=Guard())
+    drive: drives.Drive
+    load: loads.Load
+    probe: probes.Probe
+    limits: Limits = Field(default=Limits())
+    trial: Annotated[tuple[Trial, ...], Strict(False)] = Field(default=(Trial(),), min_length=1)
+
+    @model_validator(mode="after")
+    def _trials_fit(self) -> Self:
+        names = [trial.name for trial in self.trial]
+        for trial in self.trial:
+            if names.count(trial.name) > 1:
+                raise ValueError(f"two trials are called {trial.name!r}; give each its own name")
+            steps = trial.span_s / self.law.period_s
+            if steps > MOST_STEPS:
+                raise ValueError(
+                    f"trial {trial.name!r} has {steps:.3g} control steps, more than {MOST_STEPS:,};"
+                    " shorten its span_s or lengthen law.period_s"
+                )
+            if trial.span_s < self.law.period_s:
+                raise ValueError(
+                    f"trial {trial.name!r} lasts {trial.span_s:g} s, less than one control step of"
+                    f" {self.law.period_s:g} s; lengthen its span_s"
+                )
+            for event in trial.events:
+                self._check_event(trial, event)
+        return self
+
+    def _check_event(self, trial: Trial, event: object) -> None:
+        if isinstance(event, Door) and self.load.kind == "first_order":
+            raise ValueError(
+                f"trial {trial.name!r} opens a door, and a first_order load knows no W/K;"
+                " use a lump or chamber load, or an ambient_step"
+            )
+        if isinstance(event, SetpointStep):
+            low, high = self.setpoint.low_limit_celsius, self.setpoint.high_limit_celsius
+            if (low is not None and event.celsius < low) or (high is not None and event.celsius > high):
+                raise ValueError(
+                    f"trial {trial.name!r} steps the setpoint to {event.celsius:g} °C, outside its limits"
+                    f" {low} to {high}; change the step or the limits"
+                )
+
+    def find_trial(self, name: str | None) -> Trial:
+        """The trial called `name`, or the first one. Raises KeyError where there is none of that name."""
+        if name is None:
+            return self.trial[0]
+        for trial in self.trial:
+            if trial.name == name:
+                return trial
+        raise KeyError(name)
+
+    def ambient_celsius(self, trial: Trial) -> float:
+        """Ambient temperature at the start of `trial`."""
+        return self.load.ambient_celsius if trial.ambient_celsius is None else trial.ambient_celsius
+
+    def start_celsius(self, trial: Trial) -> float:
+        """Temperature of everything at the start of `trial`."""
+        return self.ambient_celsius(trial) if trial.start_celsius is None else trial.start_celsius
+
+
+def module_of(block: str, kind: str) -> ModuleType:
+    """The module that holds a block's settings, step and summary."""
+    if block == "setpoint":
+        return setpoints
+    table: dict[str, dict[str, tuple[Any, ModuleType]]] = {
+        "law": {**laws.KINDS}, "drive": {**drives.KINDS}, "load": {**loads.KINDS}, "probe": {**probes.KINDS}
+    }  # fmt: skip
+    return table[block][kind][1]
+
+
+def block_summary(design: Design, block: str, unit: TemperatureUnit) -> tuple[str, str]:
+    """The two lines on a block's card."""
+    settings = getattr(design, block)
+    lines: tuple[str, str] = module_of(block, settings.kind).summary(settings, unit, design.setpoint.celsius)
+    return lines
+
+
+def block_consequences(design: Design, block: str, unit: TemperatureUnit) -> dict[str, str]:
+    """One line for each setting of a block whose consequence can be computed, by key."""
+    settings = getattr(design, block)
+    lines: dict[str, str] = module_of(block, settings.kind).consequences(settings, unit, design.setpoint.celsius)
+    if block == "law":
+        own = guards.consequences(design.guard, unit, design.law.action)
+        lines = lines | {f"guard.{key}": line for key, line in own.items()}
+    return lines

@@ -1,0 +1,129 @@
+"""A trial: what a design is run under, and the events that happen in it."""
+
+from __future__ import annotations
+
+from typing import Annotated, Literal
+
+from pydantic import Field, Strict
+
+from calor.settings import Settings, choice, difference, duration, number, temperature
+
+
+class Timed(Settings):
+    """What all events have: when they start and how long they last."""
+
+    at_s: float = duration(..., "At", "When it starts.", 0.0, 1e8)
+    for_s: float = duration(0.0, "For", "How long it lasts; 0: to the end of the trial.", 0.0, 1e8)
+
+
+class Door(Timed):
+    """A door or lid is open: the load loses more."""
+
+    kind: Literal["door"] = choice("door", "Event", "A door or lid is open.")
+    extra_loss_w_per_k: float = number(5.0, "Extra loss", "Loss beside the load's own.", "w_per_k", 0.0, 1e5)
+
+
+class AmbientStep(Timed):
+    """The ambient temperature changes."""
+
+    kind: Literal["ambient_step"] = choice("ambient_step", "Event", "The ambient temperature changes.")
+    celsius: float = temperature(..., "To", "Ambient temperature while it lasts.")
+
+
+class PowerStep(Timed):
+    """The supply gives more or less than it should."""
+
+    kind: Literal["power_step"] = choice("power_step", "Event", "The supply gives more or less than it should.")
+    power_fraction: float = number(..., "To", "Power in proportion to the nominal, 0.8 for 80 %.", "fraction", 0.0, 2.0)
+
+
+class SetpointStep(Timed):
+    """The setpoint is changed."""
+
+    kind: Literal["setpoint_step"] = choice("setpoint_step", "Event", "The setpoint is changed.")
+    celsius: float = temperature(..., "To", "Setpoint while it lasts.")
+
+
+class ProbeOpen(Timed):
+    """The probe's wire is broken."""
+
+    kind: Literal["probe_open"] = choice("probe_open", "Event", "The probe's wire is broken.")
+
+
+class ProbeShort(Timed):
+    """The probe's wires touch."""
+
+    kind: Literal["probe_short"] = choice("probe_short", "Event", "The probe's wires touch.")
+
+
+class MainsLost(Timed):
+    """No power: the output is dead and the controller starts afresh when it returns."""
+
+    kind: Literal["mains_lost"] = choice(
+        "mains_lost", "Event", "No power; the controller starts afresh when it returns."
+    )
+
+
+AnyEvent = Door | AmbientStep | PowerStep | SetpointStep | ProbeOpen | ProbeShort | MainsLost
+Event = Annotated[AnyEvent, Field(discriminator="kind")]
+
+EVENT_KINDS: dict[str, type[AnyEvent]] = {
+    "door": Door,
+    "ambient_step": AmbientStep,
+    "power_step": PowerStep,
+    "setpoint_step": SetpointStep,
+    "probe_open": ProbeOpen,
+    "probe_short": ProbeShort,
+    "mains_lost": MainsLost,
+}
+
+
+def describe(event: AnyEvent) -> str:
+    """A few words that say what the event does."""
+    words = {
+        "door": "door open",
+        "probe_open": "probe open",
+        "probe_short": "probe shorted",
+        "mains_lost": "mains lost",
+    }
+    if isinstance(event, AmbientStep):
+        text = f"ambient {event.celsius:g} °C"
+    elif isinstance(event, SetpointStep):
+        text = f"setpoint {event.celsius:g} °C"
+    elif isinstance(event, PowerStep):
+        text = f"power {event.power_fraction * 100:g} %"
+    else:
+        text = words[event.kind]
+    return f"{text} {event.for_s:g} s" if event.for_s else text
+
+
+class Trial(Settings):
+    """One run of the design: how long, from where, in what surroundings, with which events."""
+
+    name: str = Field(default="Trial", title="Name", description="How the trial is called.", min_length=1, max_length=80)
+    span_s: float = duration(3600.0, "Span", "How long the trial runs.", 0.01, 1e8)
+    start_celsius: float | None = temperature(
+        None, "Starts at", "Temperature of everything at the start; ambient where it is left out."
+    )
+    ambient_celsius: float | None = temperature(
+        None, "Ambient", "Ambient temperature in this trial; the load's own where it is left out."
+    )
+    seed: int = number(1, "Seed", "Which series of random noise the probe sees.", "integer", 0, 2**31 - 1)
+    events: Annotated[tuple[Event, ...], Strict(False)] = Field(
+        default=(), title="Events", description="What happens during the trial."
+    )
+
+
+class Limits(Settings):
+    """What a pass is. A limit that is left out is not judged."""
+
+    band_celsius: float = difference(0.5, "Band", "Distance from the setpoint that counts as in band.", 0.001, 500.0)
+    overshoot_celsius: float | None = difference(None, "Overshoot", "Furthest past the setpoint.")
+    in_band_within_s: float | None = duration(None, "In band within", "Latest time to be in the band and stay.")
+    ripple_celsius: float | None = difference(None, "Ripple, settled", "Peak to peak once settled.")
+    mean_error_celsius: float | None = difference(None, "Mean error", "Average distance from the setpoint once settled.")
+    recovery_s: float | None = duration(None, "Recovery", "Longest time back to the band after a disturbance.")
+    switchings_per_hour: float | None = number(
+        None, "Switchings per hour", "Changes of the switch, on and off counted.", "number", 0.0, 1e7
+    )
+    energy_wh: float | None = number(None, "Energy", "Electrical energy over the whole trial, Wh.", "number", 0.0, 1e9)

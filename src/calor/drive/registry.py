@@ -1,0 +1,70 @@
+"""All drives in one place: the settings of a design's [drive], and the one step the kernel calls."""
+
+from __future__ import annotations
+
+from types import ModuleType
+from typing import Annotated, NamedTuple
+
+from numba import njit
+from pydantic import Field
+
+from calor.drive import linear, relay, time_proportional
+from calor.drive.linear import Linear
+from calor.drive.relay import Relay, RelayNumbers, RelayState
+from calor.drive.time_proportional import TimeProportional, TimeProportionalNumbers, TimeProportionalState
+
+AnyDrive = Relay | TimeProportional | Linear
+Drive = Annotated[AnyDrive, Field(discriminator="kind")]
+
+KINDS: dict[str, tuple[type[AnyDrive], ModuleType]] = {
+    "relay": (Relay, relay),
+    "time_proportional": (TimeProportional, time_proportional),
+    "linear": (Linear, linear),
+}
+RELAY, TIME_PROPORTIONAL, LINEAR = range(len(KINDS))
+
+
+class DriveNumbers(NamedTuple):
+    """Any drive as the kernel sees it."""
+
+    kind: int
+    relay: RelayNumbers
+    time_proportional: TimeProportionalNumbers
+
+
+class DriveState(NamedTuple):
+    """State of whichever drive is in use."""
+
+    relay: RelayState
+    time_proportional: TimeProportionalState
+
+
+def numbers(settings: AnyDrive) -> DriveNumbers:
+    """The settings of any drive as plain numbers."""
+    return DriveNumbers(
+        list(KINDS).index(settings.kind),
+        relay.numbers(settings if isinstance(settings, Relay) else Relay()),
+        time_proportional.numbers(settings if isinstance(settings, TimeProportional) else TimeProportional()),
+    )
+
+
+def start() -> DriveState:
+    """Every drive starts off."""
+    return DriveState(relay.start(), time_proportional.start())
+
+
+@njit(cache=True)
+def step(
+    drive: DriveNumbers, state: DriveState, demand: float, now_s: float, end_s: float
+) -> tuple[DriveState, float, float]:
+    """What any drive gives from `now_s` on: (state, level 0 to 1, until when, at most `end_s`)."""
+    if drive.kind == RELAY:
+        relay_state, level, until_s = relay.step(drive.relay, state.relay, demand, now_s, end_s)
+        return DriveState(relay_state, state.time_proportional), level, until_s
+    if drive.kind == TIME_PROPORTIONAL:
+        window_state, level, until_s = time_proportional.step(
+            drive.time_proportional, state.time_proportional, demand, now_s, end_s
+        )
+        return DriveState(state.relay, window_state), level, until_s
+    level, until_s = linear.step(demand, end_s)
+    return state, level, until_s

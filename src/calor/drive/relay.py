@@ -1,0 +1,82 @@
+"""Relay: on while the law asks for more than half, with minimum on and off times of its own.
+
+Source: common practice.
+"""
+
+from __future__ import annotations
+
+from typing import Literal, NamedTuple
+
+from numba import njit
+
+from calor.settings import Settings, choice, duration, number
+from calor.units import TemperatureUnit, format_duration
+
+FOREVER_S = 1e18
+
+
+class Relay(Settings):
+    """One contact, switched as the law says."""
+
+    kind: Literal["relay"] = choice("relay", "Drive", "A contact that follows the law.")
+    min_on_s: float = duration(0.0, "Shortest on", "Once on, it stays on at least this long.", 0.0, 86_400.0)
+    min_off_s: float = duration(0.0, "Shortest off", "Once off, it stays off at least this long.", 0.0, 86_400.0)
+    contact_life_cycles: int = number(
+        100_000, "Contact life", "Rated electrical life: each cycle is once on and once off.", "cycles", 1, 10**9
+    )
+
+
+class RelayNumbers(NamedTuple):
+    """The relay as the kernel sees it."""
+
+    min_on_s: float
+    min_off_s: float
+
+
+class RelayState(NamedTuple):
+    """Whether it is closed, and since when (s)."""
+
+    closed: bool
+    since_s: float
+
+
+def numbers(settings: Relay) -> RelayNumbers:
+    """The settings as plain numbers."""
+    return RelayNumbers(settings.min_on_s, settings.min_off_s)
+
+
+def start() -> RelayState:
+    """Open, and free to close at once."""
+    return RelayState(False, -FOREVER_S)
+
+
+@njit(cache=True)
+def step(
+    relay: RelayNumbers, state: RelayState, demand: float, now_s: float, end_s: float
+) -> tuple[RelayState, float, float]:
+    """What is switched from `now_s` on: (state, level 0 or 1, until when, at most `end_s`)."""
+    wanted = demand > 0.5
+    if wanted != state.closed:
+        free_s = state.since_s + (relay.min_on_s if state.closed else relay.min_off_s)
+        if free_s <= now_s:
+            state = RelayState(wanted, now_s)
+        elif free_s < end_s:
+            return state, 1.0 if state.closed else 0.0, free_s
+    return state, 1.0 if state.closed else 0.0, end_s
+
+
+def summary(settings: Relay, unit: TemperatureUnit, setpoint_celsius: float) -> tuple[str, str]:
+    """The two lines on its card."""
+    del unit, setpoint_celsius
+    times = f"at least {format_duration(settings.min_on_s)} on, {format_duration(settings.min_off_s)} off"
+    return "Relay", times if settings.min_on_s or settings.min_off_s else "follows the law at once"
+
+
+def consequences(settings: Relay, unit: TemperatureUnit, setpoint_celsius: float) -> dict[str, str]:
+    """One-line consequences beside the settings they follow from."""
+    del unit, setpoint_celsius
+    fastest_s = settings.min_on_s + settings.min_off_s
+    if not fastest_s:
+        return {"min_off_s": "Nothing but the law holds it back from chattering."}
+    days = settings.contact_life_cycles * fastest_s / 86_400.0
+    return {"contact_life_cycles": f"At its fastest it wears out in {days:,.0f} days.".replace(",", " ")}

@@ -1,0 +1,1 @@
+"""Judging a run: metrics, limits, verdict and advice."""

@@ -1,0 +1,266 @@
+"""Advice: what is seen in a run, why it is so, and what to try, each with the figure it is expected to give.
+
+Every expected figure is simulated on the same trial, none is guessed. What a piece of advice rests on is
+said in its `why`.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any, Literal
+
+import numpy as np
+
+from calor import loop
+from calor.design.model import Design
+from calor.design.trial import Trial
+from calor.drive.relay import Relay
+from calor.drive.time_proportional import TimeProportional
+from calor.judge.linear import ultimate, waiting_s
+from calor.judge.metrics import settled_stretch_s
+from calor.judge.verdict import Verdict, figure_of, judge
+from calor.law.on_off import OnOff, thresholds_celsius
+from calor.law.pid import Pid
+from calor.load import registry as loads
+from calor.load.first_order import FirstOrder
+from calor.loop.trace import Trace
+from calor.units import TemperatureUnit, format_difference, format_duration, format_gain, format_temperature
+
+CLOSE_TO_OSCILLATING = 2.0
+"""A gain margin below 2 is close (Åström & Hägglund 2006 recommend 2 to 5)."""
+SHORT_LIFE_DAYS = 365.0
+POWER_STEPS = (1.25, 1.5, 2.0, 3.0, 4.0)
+
+
+@dataclass(frozen=True)
+class Advice:
+    """One card. `proposal` is the design to try; `weight` says how it is marked."""
+
+    title: str
+    text: str
+    why: str
+    weight: Literal["limit", "wear", "note"]
+    try_label: str = ""
+    proposal: Design | None = None
+
+
+Rule = Callable[[Design, Trial, Trace, Verdict, TemperatureUnit], Advice | None]
+
+
+def advise(
+    design: Design, trial: Trial, trace: Trace, verdict: Verdict, unit: TemperatureUnit = "°C",
+    stopped: Callable[[], bool] = lambda: False,
+) -> list[Advice]:
+    """The cards for a run, weightiest first. `stopped` is asked between simulations, to give up early."""
+    cards = []
+    for rule in RULES:
+        if stopped():
+            break
+        card = rule(design, trial, trace, verdict, unit)
+        if card:
+            cards.append(card)
+    return cards
+
+
+def changed(design: Design, block: str, **values: Any) -> Design:
+    """`design` with settings of one block changed, checked anew."""
+    settings = getattr(design, block)
+    block_now = type(settings).model_validate({**settings.model_dump(), **values})
+    return Design.model_validate({**{key: getattr(design, key) for key in Design.model_fields}, block: block_now})
+
+
+def _retried(design: Design, trial: Trial) -> Verdict:
+    name = trial.name
+    own = design.find_trial(name) if name in [item.name for item in design.trial] else trial
+    return judge(loop.run(design, own), design.limits)
+
+
+def cannot_reach(
+    design: Design, trial: Trial, trace: Trace, verdict: Verdict, unit: TemperatureUnit
+) -> Advice | None:
+    """Full output settles short of the setpoint."""
+    del trace, verdict
+    setpoint, ambient = design.setpoint.celsius, design.ambient_celsius(trial)
+    ends = [loads.settled_celsius(design.load, level, ambient) for level in (0.0, 1.0)]
+    full = ends[1]
+    short = (full - setpoint) if design.law.action == "cool" else (setpoint - full)
+    if not np.isfinite(short) or short <= 0.0:
+        return None
+    at = format_temperature(unit, full)
+    title = "Full output cannot reach the setpoint."
+    text = f"It settles at {at}, {format_difference(unit, short, 1)} short."
+    why = (
+        f"Balance of the load at full output and an ambient of {format_temperature(unit, ambient)}:"
+        " heat in equals heat lost."
+    )
+    proposal, label = None, ""
+    power = _power_key(design)
+    if power and full != ambient:
+        watt = _rounded(getattr(design.load, power) * 1.25 * (setpoint - ambient) / (full - ambient))
+        if watt > 0.0 and abs(watt) > abs(getattr(design.load, power)):
+            proposal = changed(design, "load", **{power: watt})
+            label = f"Try {watt:g} {'W' if power == 'heater_watt' else '°C rise'}"
+            text += f" {label.removeprefix('Try ')} would hold it with a quarter to spare."
+    return Advice(title, text, why, "limit", label, proposal)
+
+
+def _power_key(design: Design) -> str:
+    if isinstance(design.load, FirstOrder):
+        return "rise_celsius"
+    return "heater_watt" if design.load.heater_watt else ""
+
+
+def _rounded(value: float) -> float:
+    return float(f"{value:.2g}")
+
+
+def too_slow_to_recover(
+    design: Design, trial: Trial, trace: Trace, verdict: Verdict, unit: TemperatureUnit
+) -> Advice | None:
+    """Recovery or warm-up misses its limit while the demand is at its upper end."""
+    del unit
+    missed = [item for item in verdict.limits if item.name in ("recovery_s", "in_band_within_s") and not item.passes]
+    if not missed:
+        return None
+    item = missed[-1]
+    begin_s = trace.disturbances[0].begins_s if item.name == "recovery_s" else 0.0
+    rows = trace.time_s >= begin_s
+    top = getattr(design.law, "output_high", 1.0)
+    at_limit_s = float(trace.durations_s()[rows & (trace.demand >= top - 1e-9)].sum())
+    power = _power_key(design)
+    if at_limit_s < 0.1 * (item.limit or 1.0) or not power:
+        return None
+    name = "Recovery" if item.name == "recovery_s" else "Warm-up"
+    title = f"{name} misses its limit."
+    if item.value is not None:
+        title = f"{name} misses by {format_duration(item.value - item.limit)}."
+    text = f"Demand is at its limit for {format_duration(at_limit_s)}; more gain cannot help there."
+    why = "The demand column at its upper limit, and the same trial simulated again with more power, step by step."
+    for factor in POWER_STEPS:
+        watt = _rounded(getattr(design.load, power) * factor)
+        proposal = changed(design, "load", **{power: watt})
+        again = figure_of(_retried(proposal, trial).metrics, item.name)
+        if again is not None and again <= item.limit:
+            shown = f"{watt:g} W" if power == "heater_watt" else f"{watt:g} °C rise"
+            text += f" {shown} would take {format_duration(again)}."
+            return Advice(title, text, why, "limit", f"Try {shown}", proposal)
+    text += f" Even {POWER_STEPS[-1]:g} times the power does not meet it: look at the law or the limit."
+    return Advice(title, text, why, "limit")
+
+
+def ripple_from_dead_time(
+    design: Design, trial: Trial, trace: Trace, verdict: Verdict, unit: TemperatureUnit
+) -> Advice | None:
+    """An on/off law swings wider than its thresholds, because heat arrives late and the probe sees it late."""
+    law = design.law
+    ripple = verdict.metrics.settled_ripple_celsius
+    if not isinstance(law, OnOff) or ripple is None:
+        return None
+    on, off = thresholds_celsius(law, design.setpoint.celsius)
+    spread = abs(on - off)
+    begin_s, end_s = settled_stretch_s(trace)
+    switched = np.count_nonzero((trace.switch_s >= begin_s) & (trace.switch_s < end_s))
+    excess = ripple - spread - 6.0 * design.probe.noise_celsius
+    if switched < 3 or excess < 0.25 * max(spread, 0.1):
+        return None
+    late_s = waiting_s(design) + design.probe.time_constant_s
+    text = (
+        f"It swings {format_difference(unit, ripple)}; the thresholds are only {format_difference(unit, spread)} apart."
+        " The rest is heat already on its way when the switch acts."
+    )
+    why = (
+        f"About {format_duration(late_s)} pass from the switch to the reading (dead time, half a step, probe), beside"
+        " heat stored in the element. Narrower thresholds cannot mend it; a law that gives part of the power can."
+    )
+    critical = ultimate(changed_law(design, Pid(action=law.action, period_s=law.period_s, gain_per_celsius=1.0)))
+    if critical is None:
+        return Advice("The ripple comes from delay, not from the thresholds.", text, why, "limit")
+    gain, period_s = critical
+    # Tyreus & Luyben 1992: Kc = Ku/3.2, Ti = 2.2·Pu
+    pid = Pid(
+        action=law.action, period_s=law.period_s, gain_per_celsius=_rounded(gain / 3.2), integral_time_s=_rounded(2.2 * period_s)
+    )
+    proposal = changed_law(design, pid)
+    if isinstance(design.drive, Relay):
+        window = TimeProportional(
+            window_s=max(20.0, design.drive.min_on_s + design.drive.min_off_s), switch="relay",
+            min_pulse_s=design.drive.min_on_s, contact_life_cycles=design.drive.contact_life_cycles,
+        )  # fmt: skip
+        proposal = Design.model_validate({**{k: getattr(proposal, k) for k in Design.model_fields}, "drive": window})
+    again = figure_of(_retried(proposal, trial).metrics, "ripple_celsius")
+    if again is None or again >= ripple:
+        return Advice("The ripple comes from delay, not from the thresholds.", text, why, "limit")
+    text += f" A PI law would ripple {format_difference(unit, again)}."
+    why += " Gains by Tyreus and Luyben (1992) from the load's own ultimate gain."
+    return Advice("The ripple comes from delay, not from the thresholds.", text, why, "limit", "Try a PI law", proposal)
+
+
+def changed_law(design: Design, law: Pid) -> Design:
+    """`design` with another law."""
+    return Design.model_validate({**{key: getattr(design, key) for key in Design.model_fields}, "law": law})
+
+
+def close_to_oscillating(
+    design: Design, trial: Trial, trace: Trace, verdict: Verdict, unit: TemperatureUnit
+) -> Advice | None:
+    """The gain is near, or beyond, the one at which the loop oscillates."""
+    del trace
+    law = design.law
+    critical = ultimate(design)
+    if critical is None or not isinstance(law, Pid) or law.gain_per_celsius <= 0.0:
+        return None
+    gain, period_s = critical
+    margin = gain / law.gain_per_celsius
+    if margin >= CLOSE_TO_OSCILLATING:
+        return None
+    proposal = changed(design, "law", gain_per_celsius=_rounded(gain / 2.5))
+    now, again = (figure_of(item.metrics, "ripple_celsius") for item in (verdict, _retried(proposal, trial)))
+    title = "The gain makes it oscillate." if margin <= 1.0 else "The gain is close to where it oscillates."
+    text = f"With these times it oscillates at {format_gain(gain, unit)}, every {format_duration(period_s)}."
+    if now is not None and again is not None:
+        text += (
+            f" At {format_gain(gain / 2.5, unit)} the ripple goes from {format_difference(unit, now)}"
+            f" to {format_difference(unit, again)}."
+        )
+    why = (
+        f"Gain margin {margin:.2f} from the linear loop: load, probe, dead time, half a control step and half a"
+        " window. A margin of 2 to 5 is usual (Åström & Hägglund 2006). Limits and switching are left out."
+    )
+    return Advice(title, text, why, "limit", f"Try {format_gain(_rounded(gain / 2.5), unit)}", proposal)
+
+
+def contact_life(
+    design: Design, trial: Trial, trace: Trace, verdict: Verdict, unit: TemperatureUnit
+) -> Advice | None:
+    """How long a mechanical contact lasts at this rate of switching."""
+    del trial, trace, unit
+    drive = design.drive
+    cycles_per_hour = verdict.metrics.switchings_per_hour / 2.0
+    if not isinstance(drive, Relay | TimeProportional) or cycles_per_hour <= 0.0:
+        return None
+    days = drive.contact_life_cycles / cycles_per_hour / 24.0
+    if days >= SHORT_LIFE_DAYS:
+        return None
+    life = f"{drive.contact_life_cycles:,}".replace(",", " ")
+    worn = f"{days:.0f} days" if days >= 2.0 else f"{days * 24.0:.0f} hours"
+    text = f"{cycles_per_hour:.0f} on-off cycles an hour use up a {life}-cycle contact in {worn}."
+    why = "Rated electrical life divided by the cycles of this run; one cycle is once on and once off. Common practice."
+    mechanical = isinstance(drive, Relay) or drive.switch == "relay"
+    if not mechanical:
+        return Advice("Good for an SSR, not for a relay.", text, why, "note")
+    if isinstance(drive, TimeProportional):
+        window_s = _rounded(drive.window_s * SHORT_LIFE_DAYS / days)
+        if window_s <= 120.0:
+            proposal = changed(design, "drive", window_s=window_s)
+            return Advice("The relay wears out soon.", text, why, "wear", f"Try a {window_s:g} s window", proposal)
+    if isinstance(drive, Relay) and isinstance(design.law, OnOff):
+        on, off = thresholds_celsius(design.law, design.setpoint.celsius)
+        if design.law.start_celsius is None:
+            wider = _rounded(max(2.0 * abs(on - off), 0.5))
+            proposal = changed(design, "law", hysteresis_celsius=wider)
+            return Advice("The relay wears out soon.", text, why, "wear", f"Try {wider:g} °C apart", proposal)
+    return Advice("The relay wears out soon.", text, why, "wear")
+
+
+RULES: tuple[Rule, ...] = (cannot_reach, too_slow_to_recover, ripple_from_dead_time, close_to_oscillating, contact_life)

@@ -1,0 +1,96 @@
+"""The loop as a linear system: frequency response, and the gain at which it oscillates.
+
+The load is taken at its working point; dead time, probe and half a control step and half a window of waiting
+are delays. Source: Nyquist's criterion and the phase-crossover gain, any control textbook.
+"""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+import numpy.typing as npt
+from scipy.optimize import brentq
+
+from calor.design.model import Design
+from calor.drive.time_proportional import TimeProportional
+from calor.law.pid import Pid
+from calor.load.chamber import Chamber
+from calor.load.first_order import FirstOrder
+from calor.load.lump import Lump
+
+Complex = npt.NDArray[np.complex128]
+
+
+def waiting_s(design: Design) -> float:
+    """Dead time of the whole loop beside its lags: the load's, half a control step, half a window."""
+    wait_s = design.load.dead_time_s + 0.5 * design.law.period_s
+    if isinstance(design.drive, TimeProportional):
+        wait_s += 0.5 * design.drive.window_s
+    return float(wait_s)
+
+
+def load_response(design: Design, omega: npt.NDArray[np.float64]) -> Complex:
+    """°C per unit of output at angular frequency `omega` (1/s), from switch to reading, without delays."""
+    s = 1j * omega
+    load = design.load
+    if isinstance(load, FirstOrder):
+        response: Complex = load.rise_celsius / (load.time_constant_s * s + 1.0)
+    elif isinstance(load, Lump):
+        heat, loss = float(load.heater_watt), load.loss_w_per_k
+        if load.fan_w_per_k:  # the fan's own effect at the setpoint, half on
+            loss += 0.5 * load.fan_w_per_k
+            heat -= load.fan_w_per_k * (design.setpoint.celsius - load.ambient_celsius)
+        response = heat / (load.heat_capacity_j_per_k * s + loss)
+    else:
+        response = _chamber_response(load, s)
+    return response / (design.probe.time_constant_s * s + 1.0)
+
+
+def _chamber_response(load: Chamber, s: Complex) -> Complex:
+    heater = load.heater_j_per_k * s + load.heater_to_air_w_per_k
+    contents = load.contents_j_per_k * s + load.air_to_contents_w_per_k
+    air = load.air_j_per_k * s + load.heater_to_air_w_per_k + load.air_to_contents_w_per_k + load.loss_w_per_k
+    air = air - load.heater_to_air_w_per_k**2 / heater - load.air_to_contents_w_per_k**2 / contents
+    response: Complex = load.heater_watt * load.heater_to_air_w_per_k / (heater * air)
+    return response
+
+
+def law_response(law: Pid, omega: npt.NDArray[np.float64]) -> Complex:
+    """Demand per °C of error at angular frequency `omega`, divided by the gain."""
+    s = 1j * omega
+    shape: Complex = np.ones_like(s)
+    if law.integral_time_s:
+        shape = shape + 1.0 / (law.integral_time_s * s)
+    if law.derivative_time_s:
+        shape = shape + law.derivative_time_s * s / (law.derivative_time_s / law.derivative_filter * s + 1.0)
+    return shape
+
+
+def ultimate(design: Design) -> tuple[float, float] | None:
+    """(gain per °C, period s) at which the loop with this law's times would just oscillate; None: never."""
+    law = design.law
+    if not isinstance(law, Pid):
+        return None
+    sign = -1.0 if law.action == "cool" else 1.0
+    wait_s = waiting_s(design)
+
+    def phase(log_omega: npt.NDArray[np.float64]) -> npt.NDArray[np.float64]:
+        omega = np.exp(log_omega)
+        open_loop = sign * load_response(design, omega) * law_response(law, omega)
+        angle: npt.NDArray[np.float64] = np.unwrap(np.angle(open_loop)) - omega * wait_s
+        return angle
+
+    grid = np.linspace(math.log(1e-6), math.log(100.0), 4000)
+    angles = phase(grid)
+    crossings = np.flatnonzero((angles[:-1] > -math.pi) & (angles[1:] <= -math.pi))
+    if not len(crossings):
+        return None
+    first = int(crossings[0])
+    wound = angles[first] - phase(grid[first : first + 1])[0]
+    log_omega = brentq(
+        lambda x: float(phase(np.array([x]))[0] + wound + math.pi), grid[first], grid[first + 1], xtol=1e-12
+    )
+    omega = np.array([math.exp(log_omega)])
+    magnitude = float(np.abs(load_response(design, omega) * law_response(law, omega))[0])
+    return 1.0 / magnitude, 2.0 * math.pi / float(omega[0])

@@ -1,0 +1,154 @@
+"""The figures of a run, simulated or recorded alike. docs/metrics.md gives each formula.
+
+All are of the measured temperature; rows without a reading are left out. Source: the definitions are the
+usual ones of control engineering (Åström & Hägglund, Advanced PID Control, 2006, section 4.2), made exact.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+
+from calor.loop.trace import Column, Trace
+
+Mask = npt.NDArray[np.bool_]
+
+
+@dataclass(frozen=True)
+class Metrics:
+    """The figures of one run. None means that it never happened or cannot be told."""
+
+    overshoot_celsius: float | None
+    peak_celsius: float | None
+    time_to_band_s: float | None
+    rise_time_s: float | None
+    settled_ripple_celsius: float | None
+    mean_error_celsius: float | None
+    in_band_fraction: float | None
+    iae_celsius_s: float | None
+    switchings_per_hour: float
+    on_fraction: float | None
+    energy_wh: float | None
+    recovery_s: tuple[float | None, ...]
+
+
+def measure(trace: Trace, band_celsius: float) -> Metrics:
+    """All figures of `trace`; `band_celsius` is the distance from the setpoint that counts as in band."""
+    durations_s = trace.durations_s()
+    known = np.isfinite(trace.measured_celsius)
+    judged = known & np.isfinite(trace.setpoint_celsius)
+    error = trace.measured_celsius - trace.setpoint_celsius
+    in_band = judged & (np.abs(error) <= band_celsius + 1e-9)
+    settled = judged & _settled_rows(trace)
+    given = np.isfinite(trace.delivered)
+    given_s = float(durations_s[given].sum())
+    energy = None
+    if trace.electric_watt is not None and given_s > 0.0:
+        energy = float((trace.delivered[given] * durations_s[given]).sum() * trace.electric_watt / 3600.0)
+    has_setpoint = bool(judged.any())
+    return Metrics(
+        overshoot_celsius=_overshoot(trace, judged) if has_setpoint else None,
+        peak_celsius=float(trace.measured_celsius[known].max()) if known.any() else None,
+        time_to_band_s=_time_to_band(trace, judged, in_band) if has_setpoint else None,
+        rise_time_s=_rise_time(trace, judged) if has_setpoint else None,
+        settled_ripple_celsius=_ripple(trace, known & _settled_rows(trace)),
+        mean_error_celsius=_mean(error[settled], durations_s[settled]),
+        in_band_fraction=_mean(in_band[judged].astype(float), durations_s[judged]),
+        iae_celsius_s=float((np.abs(error[judged]) * durations_s[judged]).sum()) if has_setpoint else None,
+        switchings_per_hour=trace.switchings() / trace.span_s * 3600.0 if trace.span_s > 0.0 else 0.0,
+        on_fraction=_mean(trace.delivered[given], durations_s[given]),
+        energy_wh=energy,
+        recovery_s=_recoveries(trace, judged, in_band),
+    )
+
+
+def _mean(values: Column, weights: Column) -> float | None:
+    total = float(weights.sum())
+    return float((values * weights).sum() / total) if total > 0.0 else None
+
+
+def _ripple(trace: Trace, rows: Mask) -> float | None:
+    return float(np.ptp(trace.measured_celsius[rows])) if rows.any() else None
+
+
+def settled_stretch_s(trace: Trace) -> tuple[float, float]:
+    """Begin and end (s) of what counts as settled: the second half of the longest stretch without disturbance."""
+    first_s = float(trace.time_s[0]) if trace.steps else 0.0
+    begins = [first_s, *(event.recovers_from_s for event in trace.disturbances)]
+    ends = [*(event.begins_s for event in trace.disturbances), trace.span_s]
+    stretches = [(begin, end) for begin, end in zip(begins, ends, strict=True) if end > begin]
+    begin, end = max(stretches, key=lambda stretch: stretch[1] - stretch[0], default=(first_s, trace.span_s))
+    return (begin + end) / 2.0, end
+
+
+def _settled_rows(trace: Trace) -> Mask:
+    begin_s, end_s = settled_stretch_s(trace)
+    rows: Mask = (trace.time_s >= begin_s) & (trace.time_s < end_s)
+    return rows
+
+
+def _overshoot(trace: Trace, judged: Mask) -> float:
+    """Furthest past the setpoint in the direction it was approached from, since it was first reached.
+
+    A changed setpoint is a new approach.
+    """
+    rows = np.flatnonzero(judged)
+    setpoint, measured = trace.setpoint_celsius[rows], trace.measured_celsius[rows]
+    starts = np.concatenate(([0], np.flatnonzero(np.diff(setpoint)) + 1, [len(rows)]))
+    worst = 0.0
+    for begin, end in zip(starts[:-1], starts[1:], strict=True):
+        away = measured[begin] - setpoint[begin]
+        side = (-1.0 if trace.cools else 1.0) if away == 0.0 else -np.sign(away)
+        beyond = side * (measured[begin:end] - setpoint[begin:end])
+        reached = np.flatnonzero(beyond >= 0.0)
+        if len(reached):
+            worst = max(worst, float(beyond[reached[0] :].max()))
+    return worst
+
+
+def _undisturbed_until(trace: Trace, after_s: float) -> float:
+    later = [event.begins_s for event in trace.disturbances if event.begins_s > after_s]
+    return min(later, default=np.inf)
+
+
+def _time_to_band(trace: Trace, judged: Mask, in_band: Mask) -> float | None:
+    """From the first row to when the band is entered for good, or until the first disturbance."""
+    until_s = _undisturbed_until(trace, float(trace.time_s[0]))
+    return _stays_from(trace, judged, in_band, float(trace.time_s[0]), until_s)
+
+
+def _stays_from(trace: Trace, judged: Mask, in_band: Mask, from_s: float, until_s: float) -> float | None:
+    """Time from `from_s` to the first row since which all rows before `until_s` are in band."""
+    rows = np.flatnonzero(judged & (trace.time_s >= from_s) & (trace.time_s < until_s))
+    if not len(rows) or not in_band[rows[-1]]:
+        return None
+    out = np.flatnonzero(~in_band[rows])
+    first = rows[out[-1] + 1] if len(out) else rows[0]
+    return float(trace.time_s[first]) - from_s
+
+
+def _rise_time(trace: Trace, judged: Mask) -> float | None:
+    """From 10 % to 90 % of the way from the first reading to the first setpoint."""
+    rows = np.flatnonzero(judged)
+    rows = rows[trace.time_s[rows] < _undisturbed_until(trace, float(trace.time_s[0]))]
+    if not len(rows):
+        return None
+    start, goal = trace.measured_celsius[rows[0]], trace.setpoint_celsius[rows[0]]
+    if goal == start:
+        return None
+    share = (trace.measured_celsius[rows] - start) / (goal - start)
+    tenth, nine_tenths = np.flatnonzero(share >= 0.1), np.flatnonzero(share >= 0.9)
+    if not len(tenth) or not len(nine_tenths):
+        return None
+    return float(trace.time_s[rows[nine_tenths[0]]] - trace.time_s[rows[tenth[0]]])
+
+
+def _recoveries(trace: Trace, judged: Mask, in_band: Mask) -> tuple[float | None, ...]:
+    """For each disturbance: from its end (its begin, where it stays) until the band is entered and kept."""
+    times = []
+    for event in trace.disturbances:
+        until_s = _undisturbed_until(trace, event.begins_s)
+        times.append(_stays_from(trace, judged, in_band, event.recovers_from_s, until_s))
+    return tuple(times)

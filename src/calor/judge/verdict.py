@@ -1,0 +1,90 @@
+"""Limits against figures: what passes, what fails, and by how much."""
+
+from __future__ import annotations
+
+from dataclasses import asdict, dataclass
+from typing import Any
+
+from calor.design.model import Design
+from calor.design.trial import Limits, Trial
+from calor.judge.metrics import Metrics, measure
+from calor.loop.trace import Trace
+
+
+@dataclass(frozen=True)
+class Judged:
+    """One limit: its key, the limit, the figure held against it (None: it never happened), whether it passes."""
+
+    name: str
+    limit: float
+    value: float | None
+    passes: bool
+
+
+@dataclass(frozen=True)
+class Verdict:
+    """The figures of a run and every limit of the design."""
+
+    metrics: Metrics
+    limits: tuple[Judged, ...]
+
+    @property
+    def passes(self) -> bool:
+        """Whether every limit is kept."""
+        return all(limit.passes for limit in self.limits)
+
+
+_METRIC_OF_LIMIT = {
+    "overshoot_celsius": "overshoot_celsius",
+    "in_band_within_s": "time_to_band_s",
+    "ripple_celsius": "settled_ripple_celsius",
+    "mean_error_celsius": "mean_error_celsius",
+    "recovery_s": "recovery_s",
+    "switchings_per_hour": "switchings_per_hour",
+    "energy_wh": "energy_wh",
+}
+LIMIT_NAMES = tuple(_METRIC_OF_LIMIT)
+
+
+def figure_of(metrics: Metrics, limit_name: str) -> float | None:
+    """The figure that a limit is about; of several recoveries the longest; None where one never came."""
+    value = getattr(metrics, _METRIC_OF_LIMIT[limit_name])
+    if isinstance(value, tuple):
+        return None if not value or None in value else float(max(value))
+    if value is not None and limit_name == "mean_error_celsius":
+        return abs(float(value))
+    return None if value is None else float(value)
+
+
+def judge(trace: Trace, limits: Limits) -> Verdict:
+    """The verdict on a run. A recovery limit is not judged where nothing disturbed the run."""
+    metrics = measure(trace, limits.band_celsius)
+    judged = []
+    for name in LIMIT_NAMES:
+        limit = getattr(limits, name)
+        if limit is None or (name == "recovery_s" and not metrics.recovery_s):
+            continue
+        value = figure_of(metrics, name)
+        if name == "energy_wh" and value is None:
+            continue
+        judged.append(Judged(name, float(limit), value, value is not None and value <= limit * (1.0 + 1e-9)))
+    return Verdict(metrics, tuple(judged))
+
+
+def report(design: Design, trial: Trial, trace: Trace) -> dict[str, Any]:
+    """The verdict as plain data: what `calor run --json` prints."""
+    verdict = judge(trace, design.limits)
+    metrics = asdict(verdict.metrics)
+    metrics["recovery_s"] = list(verdict.metrics.recovery_s)
+    return {
+        "design": design.name,
+        "trial": trial.name,
+        "span_s": trial.span_s,
+        "steps": trace.steps,
+        "metrics": metrics,
+        "limits": [
+            {"name": item.name, "limit": item.limit, "value": item.value, "pass": item.passes} for item in verdict.limits
+        ],
+        "pass": verdict.passes,
+        "events": [{"at_s": event.at_s, "kind": event.kind, "text": event.text} for event in trace.events],
+    }

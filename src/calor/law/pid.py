@@ -1,0 +1,185 @@
+"""PID in the standard (ISA) form: u = Kc·(e + (1/Ti)∫e dt + Td·de/dt).
+
+The derivative acts on the measurement and is filtered; the setpoint's weight acts on the proportional part,
+counted from the first reading so that it does not depend on where the temperature scale has its zero. The
+integral is held, or led back, where the output is at a limit.
+Source: Åström & Hägglund, Advanced PID Control (2006), chapter 3 (form, filter, weight, both anti-windups).
+"""
+
+from __future__ import annotations
+
+import math
+from typing import Literal, NamedTuple, Self
+
+from numba import njit
+from pydantic import model_validator
+
+from calor.law.dialect import band_celsius, from_standard
+from calor.settings import Settings, choice, duration, fraction, number
+from calor.units import TemperatureUnit, difference_to, format_difference, format_gain
+
+Dialect = Literal["standard", "parallel", "series", "band"]
+
+
+class Pid(Settings):
+    """Proportional, integral and derivative action."""
+
+    kind: Literal["pid"] = choice("pid", "Law", "Proportional, integral and derivative action.")
+    action: Literal["heat", "cool"] = choice("heat", "Action", "Whether more output makes it warmer or colder.")
+    period_s: float = duration(1.0, "Control step", "How often the law reads and decides.", 0.001, 3600.0)
+    gain_per_celsius: float = number(
+        0.1, "Gain", "Share of full output for each °C of error, standard (ISA) form.", "gain_per_celsius", 0.0, 1000.0
+    )
+    integral_time_s: float = duration(0.0, "Integral time", "0 means no integral action.", 0.0, 1e6)
+    derivative_time_s: float = duration(0.0, "Derivative time", "0 means no derivative action.", 0.0, 1e5)
+    derivative_filter: float = number(
+        8.0, "Derivative filter", "Smooths the derivative over derivative time / N; 5 to 20 is usual.", "number", 1.0, 1000.0
+    )
+    setpoint_weight: float = number(
+        1.0, "Setpoint weight", "Share of a setpoint step that the proportional part sees.", "number", 0.0, 1.0
+    )
+    output_low: float = fraction(0.0, "Output, low", "The demand never goes below this.")
+    output_high: float = fraction(1.0, "Output, high", "The demand never goes above this.")
+    anti_windup: Literal["clamp", "back_calculate", "none"] = choice(
+        "clamp", "Wind-up guard", "What the integral does while the output is at a limit: hold, be led back, or run on."
+    )
+    shown_as: Dialect = choice("standard", "Shown as", "The dialect the gains are shown in; the file keeps the standard.")
+
+    @model_validator(mode="after")
+    def _limits_in_order(self) -> Self:
+        if self.output_low >= self.output_high:
+            raise ValueError(
+                f"output_low ({self.output_low:g}) must be below output_high ({self.output_high:g}); swap or widen them"
+            )
+        return self
+
+
+class PidNumbers(NamedTuple):
+    """The law as the kernel sees it. A rate of 0 switches an action off."""
+
+    direction: float
+    gain_per_celsius: float
+    integral_rate_per_s: float
+    derivative_time_s: float
+    derivative_lag_s: float
+    setpoint_weight: float
+    output_low: float
+    output_high: float
+    holds_at_limit: bool
+    lead_back_rate_per_s: float
+
+
+class PidState(NamedTuple):
+    """Integral and derivative parts (fraction), the reading before, the first reading, and whether there are any."""
+
+    integral: float
+    derivative: float
+    before_celsius: float
+    first_celsius: float
+    has_first: bool
+    has_before: bool
+
+
+def numbers(settings: Pid) -> PidNumbers:
+    """The settings as plain numbers."""
+    ti, td = settings.integral_time_s, settings.derivative_time_s
+    lead_back = 0.0
+    if settings.anti_windup == "back_calculate" and ti > 0.0:
+        lead_back = 1.0 / (math.sqrt(ti * td) if td > 0.0 else ti)
+    return PidNumbers(
+        -1.0 if settings.action == "cool" else 1.0,
+        settings.gain_per_celsius,
+        1.0 / ti if ti > 0.0 else 0.0,
+        td,
+        td / settings.derivative_filter,
+        settings.setpoint_weight,
+        settings.output_low,
+        settings.output_high,
+        settings.anti_windup == "clamp",
+        lead_back,
+    )
+
+
+def start() -> PidState:
+    """Nothing read, nothing integrated."""
+    return PidState(0.0, 0.0, 0.0, 0.0, False, False)
+
+
+@njit(cache=True)
+def pause(state: PidState) -> PidState:
+    """The state while there is no reading: the integral is kept, the derivative starts anew."""
+    return PidState(state.integral, 0.0, state.before_celsius, state.first_celsius, state.has_first, False)
+
+
+@njit(cache=True)
+def step(
+    law: PidNumbers, state: PidState, setpoint_celsius: float, measured_celsius: float, dt_s: float
+) -> tuple[PidState, float]:
+    """One decision: (state, demand). `dt_s` is the time until the next one."""
+    first = state.first_celsius if state.has_first else measured_celsius
+    before = state.before_celsius if state.has_before else measured_celsius
+    gain = law.direction * law.gain_per_celsius
+    error = setpoint_celsius - measured_celsius
+    weighted = law.setpoint_weight * (setpoint_celsius - first) - (measured_celsius - first)
+    derivative = 0.0
+    if law.derivative_time_s > 0.0:
+        fall = gain * law.derivative_time_s * (measured_celsius - before)
+        derivative = (law.derivative_lag_s * state.derivative - fall) / (law.derivative_lag_s + dt_s)
+    wanted = gain * weighted + state.integral + derivative
+    demand = min(max(wanted, law.output_low), law.output_high)
+    growth = gain * error * law.integral_rate_per_s
+    held = law.holds_at_limit and ((wanted > demand and growth > 0.0) or (wanted < demand and growth < 0.0))
+    if held:
+        growth = 0.0
+    growth += (demand - wanted) * law.lead_back_rate_per_s
+    return PidState(state.integral + growth * dt_s, derivative, measured_celsius, first, True, True), demand
+
+
+def summary(settings: Pid, unit: TemperatureUnit, setpoint_celsius: float) -> tuple[str, str]:
+    """The two lines on its card."""
+    del setpoint_celsius
+    actions = "P" + ("I" if settings.integral_time_s else "")
+    name = f"{actions} + D, on measurement" if settings.derivative_time_s else f"{actions} law"
+    parts = [format_gain(settings.gain_per_celsius, unit)]
+    parts += [f"{time:g} s" for time in (settings.integral_time_s, settings.derivative_time_s) if time]
+    return name, " · ".join(parts)
+
+
+def consequences(settings: Pid, unit: TemperatureUnit, setpoint_celsius: float) -> dict[str, str]:
+    """One-line consequences beside the settings they follow from."""
+    del setpoint_celsius
+    lines = {}
+    if settings.gain_per_celsius > 0.0:
+        band = format_difference(unit, band_celsius(settings.gain_per_celsius))
+        lines["gain_per_celsius"] = f"Same as a {band} proportional band."
+    else:
+        lines["gain_per_celsius"] = "No gain: the output stays at its low limit."
+    if not settings.integral_time_s:
+        lines["integral_time_s"] = "No integral action: it settles off the setpoint."
+    else:
+        lines["integral_time_s"] = f"{60.0 / settings.integral_time_s:.3g} repeats a minute."
+    if settings.derivative_time_s:
+        lag_s = settings.derivative_time_s / settings.derivative_filter
+        lines["derivative_filter"] = f"Smooths the slope over {lag_s:.3g} s."
+    lines["shown_as"] = dialect_line(settings, unit)
+    return lines
+
+
+def dialect_line(settings: Pid, unit: TemperatureUnit) -> str:
+    """The gains written in the dialect the user chose, in one line."""
+    gain, ti, td = settings.gain_per_celsius, settings.integral_time_s, settings.derivative_time_s
+    if not gain:
+        return "Without gain there is nothing to convert."
+    numbers_in = from_standard(settings.shown_as, gain, ti, td)
+    if numbers_in is None:
+        return "Not possible in series form: integral time is below four derivative times."
+    per_degree = 1.0 / difference_to(unit, 1.0)
+    values = list(numbers_in.values())
+    if settings.shown_as == "parallel":
+        p, i, d = (100.0 * value * per_degree for value in values)
+        return f"Kp {p:.4g} %/{unit}, Ki {i:.4g} %/({unit}·s), Kd {d:.4g} %·s/{unit}."
+    if settings.shown_as == "band":
+        band = format_difference(unit, values[0], 3)
+        return f"Band {band}, {values[1]:.4g} repeats/min, derivative {values[2]:.4g} s."
+    primes = "′" if settings.shown_as == "series" else ""
+    return f"Kc{primes} {format_gain(values[0], unit)}, Ti{primes} {values[1]:.4g} s, Td{primes} {values[2]:.4g} s."

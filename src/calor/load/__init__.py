@@ -1,0 +1,1 @@
+"""Loads: the thing being heated or cooled."""

@@ -1,0 +1,89 @@
+"""First order with dead time: τ·dT/dt = K·u(t − L) − (T − T_ambient).
+
+Solved exactly over any interval in which the output does not change. Source: the standard process model,
+any control textbook.
+"""
+
+from __future__ import annotations
+
+from typing import Literal, NamedTuple
+
+import numpy as np
+from numba import njit
+
+from calor.settings import Settings, choice, difference, duration, temperature
+from calor.units import TemperatureUnit, format_difference, format_duration, format_temperature
+
+
+class FirstOrder(Settings):
+    """What a step test tells: rise, time constant and dead time."""
+
+    kind: Literal["first_order"] = choice("first_order", "Load", "Rise, time constant and dead time of a step test.")
+    ambient_celsius: float = temperature(20.0, "Ambient", "Temperature around it, where a trial gives no other.")
+    rise_celsius: float = difference(
+        100.0, "Rise", "How far above ambient full output brings it; below 0 it cools.", -3000.0, 3000.0
+    )
+    time_constant_s: float = duration(600.0, "Time constant", "Time to 63 % of the rise, dead time apart.", 0.01, 1e7)
+    dead_time_s: float = duration(0.0, "Dead time", "Nothing moves for this long after a change.", 0.0, 1e5)
+
+
+class FirstOrderNumbers(NamedTuple):
+    """The load as the kernel sees it."""
+
+    rise_celsius: float
+    time_constant_s: float
+
+
+def numbers(settings: FirstOrder) -> FirstOrderNumbers:
+    """The settings as plain numbers."""
+    return FirstOrderNumbers(settings.rise_celsius, settings.time_constant_s)
+
+
+@njit(cache=True)
+def slope(load: FirstOrderNumbers, celsius: float, level: float, ambient_celsius: float) -> float:
+    """How fast it warms, °C/s."""
+    return (ambient_celsius + load.rise_celsius * level - celsius) / load.time_constant_s
+
+
+@njit(cache=True)
+def step(load: FirstOrderNumbers, celsius: float, level: float, ambient_celsius: float, dt_s: float) -> float:
+    """Its temperature after `dt_s` at output `level`."""
+    final = ambient_celsius + load.rise_celsius * level
+    return final + (celsius - final) * np.exp(-dt_s / load.time_constant_s)
+
+
+def fastest_rate_per_s(settings: FirstOrder, extra_w_per_k: float) -> float:
+    """Upper bound of how fast it settles, 1/s."""
+    del extra_w_per_k
+    return 1.0 / settings.time_constant_s
+
+
+def settled_celsius(settings: FirstOrder, level: float, ambient_celsius: float) -> float:
+    """Where it settles at output `level`."""
+    return ambient_celsius + settings.rise_celsius * level
+
+
+def electric_watt(settings: FirstOrder) -> float | None:
+    """A first-order model knows no watts."""
+    del settings
+
+
+def summary(settings: FirstOrder, unit: TemperatureUnit, setpoint_celsius: float) -> tuple[str, str]:
+    """The two lines on its card."""
+    del setpoint_celsius
+    rise = format_difference(unit, settings.rise_celsius, 0)
+    tau = format_duration(settings.time_constant_s)
+    return "First order", f"rise {rise} · τ {tau} · dead {settings.dead_time_s:g} s"
+
+
+def consequences(settings: FirstOrder, unit: TemperatureUnit, setpoint_celsius: float) -> dict[str, str]:
+    """One-line consequences beside the settings they follow from."""
+    full = settled_celsius(settings, 1.0, settings.ambient_celsius)
+    lines = {"rise_celsius": f"Full output settles at {format_temperature(unit, full)}."}
+    need = (setpoint_celsius - settings.ambient_celsius) / settings.rise_celsius if settings.rise_celsius else np.inf
+    if 0.0 <= need <= 1.0:
+        lines["rise_celsius"] += f" Holding the setpoint takes {need * 100.0:.0f} %."
+    if settings.dead_time_s:
+        ratio = settings.dead_time_s / settings.time_constant_s
+        lines["dead_time_s"] = f"{ratio:.2g} of the time constant: {'easy' if ratio < 0.2 else 'hard'} to control."
+    return lines

@@ -1,0 +1,103 @@
+"""All loads in one place: the settings of a design's [load], and the steps the kernel calls."""
+
+from __future__ import annotations
+
+from types import ModuleType
+from typing import Annotated, NamedTuple
+
+from numba import njit
+from pydantic import Field
+
+from calor.load import chamber, first_order, lump
+from calor.load.chamber import Chamber, ChamberNumbers, ChamberState
+from calor.load.first_order import FirstOrder, FirstOrderNumbers
+from calor.load.lump import Lump, LumpNumbers
+
+AnyLoad = Lump | FirstOrder | Chamber
+Load = Annotated[AnyLoad, Field(discriminator="kind")]
+
+KINDS: dict[str, tuple[type[AnyLoad], ModuleType]] = {
+    "lump": (Lump, lump),
+    "first_order": (FirstOrder, first_order),
+    "chamber": (Chamber, chamber),
+}
+LUMP, FIRST_ORDER, CHAMBER = range(len(KINDS))
+
+
+class LoadNumbers(NamedTuple):
+    """Any load as the kernel sees it. `step_s` is the longest step it is accurate over."""
+
+    kind: int
+    dead_time_s: float
+    step_s: float
+    lump: LumpNumbers
+    first_order: FirstOrderNumbers
+    chamber: ChamberNumbers
+
+
+class LoadState(NamedTuple):
+    """Temperature where the probe sits, and the chamber's parts where the load is one."""
+
+    celsius: float
+    chamber: ChamberState
+
+
+class Surroundings(NamedTuple):
+    """What the load stands in: ambient temperature (°C) and a loss beside its own (W/K)."""
+
+    ambient_celsius: float
+    extra_w_per_k: float
+
+
+def numbers(settings: AnyLoad, largest_extra_w_per_k: float = 0.0) -> LoadNumbers:
+    """The settings of any load as plain numbers; the step holds up to `largest_extra_w_per_k` of extra loss."""
+    module = KINDS[settings.kind][1]
+    rate = module.fastest_rate_per_s(settings, largest_extra_w_per_k)
+    step_s = chamber.STEP_PER_TIME_CONSTANT / rate if rate > 0.0 else 1e9
+    return LoadNumbers(
+        list(KINDS).index(settings.kind),
+        settings.dead_time_s,
+        step_s,
+        lump.numbers(settings if isinstance(settings, Lump) else Lump()),
+        first_order.numbers(settings if isinstance(settings, FirstOrder) else FirstOrder()),
+        chamber.numbers(settings if isinstance(settings, Chamber) else Chamber()),
+    )
+
+
+def start(celsius: float) -> LoadState:
+    """Everything at one temperature."""
+    return LoadState(float(celsius), ChamberState(float(celsius), float(celsius), float(celsius)))
+
+
+@njit(cache=True)
+def step(load: LoadNumbers, state: LoadState, level: float, around: Surroundings, dt_s: float) -> LoadState:
+    """Any load after `dt_s`, at most `step_s`, at output `level`."""
+    ambient, extra = around.ambient_celsius, around.extra_w_per_k
+    if load.kind == LUMP:
+        return LoadState(lump.step(load.lump, state.celsius, level, ambient, extra, dt_s), state.chamber)
+    if load.kind == FIRST_ORDER:
+        return LoadState(first_order.step(load.first_order, state.celsius, level, ambient, dt_s), state.chamber)
+    parts = chamber.step(load.chamber, state.chamber, level, ambient, extra, dt_s)
+    return LoadState(parts.air_celsius, parts)
+
+
+@njit(cache=True)
+def slope(load: LoadNumbers, state: LoadState, level: float, around: Surroundings) -> float:
+    """How fast the place where the probe sits warms, °C/s."""
+    ambient, extra = around.ambient_celsius, around.extra_w_per_k
+    if load.kind == LUMP:
+        return lump.slope(load.lump, state.celsius, level, ambient, extra)
+    if load.kind == FIRST_ORDER:
+        return first_order.slope(load.first_order, state.celsius, level, ambient)
+    return chamber.slopes(load.chamber, state.chamber, level, ambient, extra).air_celsius
+
+
+def settled_celsius(settings: AnyLoad, level: float, ambient_celsius: float) -> float:
+    """Where any load settles at output `level`."""
+    return float(KINDS[settings.kind][1].settled_celsius(settings, level, ambient_celsius))
+
+
+def electric_watt(settings: AnyLoad) -> float | None:
+    """Electrical power of any load at full output; None where its model knows no watts."""
+    watt: float | None = KINDS[settings.kind][1].electric_watt(settings)
+    return watt

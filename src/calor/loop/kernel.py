@@ -1,0 +1,193 @@
+"""The loop itself, compiled: sample, decide, switch, integrate, at every control step.
+
+One compiled function serves every combination of blocks, so that choosing another law never waits for a
+compiler. Each block's own step is in its own module; here is only the order in which they run.
+"""
+
+from __future__ import annotations
+
+from typing import Any, NamedTuple
+
+import numpy as np
+from numba import njit
+
+from calor.drive import registry as drives
+from calor.drive.registry import DriveNumbers, DriveState
+from calor.law import registry as laws
+from calor.law.registry import LawNumbers, LawState
+from calor.load import registry as loads
+from calor.load.registry import LoadNumbers, LoadState, Surroundings
+from calor.loop.conditions import Conditions
+from calor.loop.trace import Column
+from calor.sense import lag
+from calor.sense import registry as probes
+from calor.sense.registry import ProbeNumbers
+
+PROBE_FAULT, CUT_OUT, MAINS_LOST = 1.0, 2.0, 4.0
+ABORT, DONE = 0, 1
+STEPS_BETWEEN_LOOKS = 4096
+
+
+class LoopNumbers(NamedTuple):
+    """All five blocks as plain numbers, and the control step."""
+
+    period_s: float
+    probe: ProbeNumbers
+    law: LawNumbers
+    drive: DriveNumbers
+    load: LoadNumbers
+
+
+class LoopStart(NamedTuple):
+    """The state of all blocks at time 0."""
+
+    law: LawState
+    drive: DriveState
+    load: LoadState
+
+
+@njit(cache=True)
+def _grown(column: Column) -> Column:
+    larger = np.empty(2 * len(column))
+    larger[: len(column)] = column
+    return larger
+
+
+@njit(cache=True)
+def _advance(
+    load: LoadNumbers, state: LoadState, probe: ProbeNumbers, probe_celsius: float, level: float,
+    around: Surroundings, dt_s: float,
+) -> tuple[LoadState, float]:
+    """Load and probe after `dt_s` in which nothing else changes, in steps the load is accurate over."""
+    parts = max(1, int(np.ceil(dt_s / load.step_s)))
+    part_s = dt_s / parts
+    for _ in range(parts):
+        start, start_slope = state.celsius, 0.0
+        if probe.time_constant_s > 0.0:
+            start_slope = loads.slope(load, state, level, around)
+        state = loads.step(load, state, level, around, part_s)
+        if probe.time_constant_s > 0.0:
+            end_slope = loads.slope(load, state, level, around)
+            probe_celsius = lag.step(
+                probe.time_constant_s, probe_celsius, start, start_slope, state.celsius, end_slope, part_s
+            )
+        else:
+            probe_celsius = state.celsius
+    return state, probe_celsius
+
+
+@njit(cache=True, nogil=True)
+def run(
+    blocks: LoopNumbers, start: LoopStart, fresh_law: LawState, conditions: Conditions, noise: Column, span_s: float,
+    control: Any, true_celsius: Column, probe_column: Column, counts_column: Column, measured_column: Column,
+    setpoint_column: Column, demand_column: Column, delivered_column: Column, flags_column: Column,
+) -> tuple[Column, Column]:
+    """Fill the columns row by row; return the instants at which the output changed, and to which level.
+
+    `control[0]` set to 1 from another thread ends the run early; `control[1]` counts the rows done.
+    """
+    steps = len(true_celsius)
+    law_state, drive_state, load_state = start.law, start.drive, start.load
+    probe_celsius = load_state.celsius
+    switch_s, switch_level = np.empty(256), np.empty(256)
+    switches, arrived = 0, 0
+    given, arriving = 0.0, 0.0
+    now_row, load_row = 0, 0
+    was_lost = False
+    for k in range(steps):
+        if k % STEPS_BETWEEN_LOOKS == 0:
+            control[DONE] = k
+            if control[ABORT] != 0:
+                break
+        begin_s = k * blocks.period_s
+        end_s = min((k + 1) * blocks.period_s, span_s)
+        while conditions.at_s[now_row + 1] <= begin_s:
+            now_row += 1
+        setpoint = conditions.setpoint_celsius[now_row]
+        lost = conditions.power[now_row] < 0.0
+        flags = 0.0
+        demand, counts, measured = 0.0, np.nan, np.nan
+        if lost:
+            flags += MAINS_LOST
+        else:
+            if was_lost:
+                law_state = fresh_law
+            wiring = int(conditions.wiring[now_row])
+            counts, measured, fault = probes.step(blocks.probe, probe_celsius + noise[k], wiring)
+            law_state, demand = laws.step(blocks.law, law_state, setpoint, measured, fault, blocks.period_s)
+            if fault:
+                measured = np.nan
+                flags += PROBE_FAULT
+            if law_state.cut_out:
+                flags += CUT_OUT
+        was_lost = lost
+        true_celsius[k], probe_column[k] = load_state.celsius, probe_celsius
+        counts_column[k], measured_column[k] = counts, measured
+        setpoint_column[k], demand_column[k], flags_column[k] = setpoint, demand, flags
+
+        # what is switched until the next row, at the drive's own instants
+        at_s, drive_row, heat = begin_s, now_row, 0.0
+        while at_s < end_s:
+            while conditions.at_s[drive_row + 1] <= at_s:
+                drive_row += 1
+            limit_s = min(end_s, conditions.at_s[drive_row + 1])
+            drive_state, level, until_s = drives.step(blocks.drive, drive_state, demand, at_s, limit_s)
+            level *= max(conditions.power[drive_row], 0.0)
+            if level != given:
+                if switches == len(switch_s):
+                    switch_s, switch_level = _grown(switch_s), _grown(switch_level)
+                switch_s[switches], switch_level[switches] = at_s, level
+                switches += 1
+                given = level
+            heat += level * (until_s - at_s)
+            at_s = until_s
+        delivered_column[k] = heat / (end_s - begin_s)
+
+        # the load, from one change of heat or surroundings to the next
+        at_s = begin_s
+        while at_s < end_s:
+            while conditions.at_s[load_row + 1] <= at_s:
+                load_row += 1
+            while arrived < switches and switch_s[arrived] + blocks.load.dead_time_s <= at_s:
+                arriving = switch_level[arrived]
+                arrived += 1
+            until_s = min(end_s, conditions.at_s[load_row + 1])
+            if arrived < switches:
+                until_s = min(until_s, switch_s[arrived] + blocks.load.dead_time_s)
+            around = Surroundings(conditions.ambient_celsius[load_row], conditions.extra_w_per_k[load_row])
+            load_state, probe_celsius = _advance(
+                blocks.load, load_state, blocks.probe, probe_celsius, arriving, around, until_s - at_s
+            )
+            at_s = until_s
+        control[DONE] = k + 1
+    return switch_s[:switches].copy(), switch_level[:switches].copy()
+
+
+@njit(cache=True, nogil=True)
+def replay(
+    period_s: float, law: LawNumbers, drive: DriveNumbers, law_state: LawState, drive_state: DriveState,
+    readings: Column, setpoint: Column, span_s: float, demand_column: Column, delivered_column: Column,
+    flags_column: Column,
+) -> tuple[Column, Column]:
+    """The law's decisions on given readings, one a control step; a reading that is NaN is a probe fault."""
+    switch_s, switch_level = np.empty(256), np.empty(256)
+    switches, given = 0, 0.0
+    for k in range(len(readings)):
+        begin_s, end_s = k * period_s, min((k + 1) * period_s, span_s)
+        fault = np.isnan(readings[k])
+        law_state, demand = laws.step(law, law_state, setpoint[k], readings[k], fault, period_s)
+        flags_column[k] += (PROBE_FAULT if fault else 0.0) + (CUT_OUT if law_state.cut_out else 0.0)
+        demand_column[k] = demand
+        at_s, heat = begin_s, 0.0
+        while at_s < end_s:
+            drive_state, level, until_s = drives.step(drive, drive_state, demand, at_s, end_s)
+            if level != given:
+                if switches == len(switch_s):
+                    switch_s, switch_level = _grown(switch_s), _grown(switch_level)
+                switch_s[switches], switch_level[switches] = at_s, level
+                switches += 1
+                given = level
+            heat += level * (until_s - at_s)
+            at_s = until_s
+        delivered_column[k] = heat / max(end_s - begin_s, 1e-12)
+    return switch_s[:switches].copy(), switch_level[:switches].copy()

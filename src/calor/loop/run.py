@@ -1,0 +1,165 @@
+"""Run a design under a trial, or replay its law on a recorded run."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+import numpy as np
+import numpy.typing as npt
+
+from calor.design.model import Design
+from calor.design.trial import Trial
+from calor.drive import registry as drives
+from calor.law import registry as laws
+from calor.law.guard import Alarm
+from calor.load import registry as loads
+from calor.loop import kernel
+from calor.loop.conditions import happenings, timeline
+from calor.loop.trace import Column, Flag, RunEvent, Trace
+from calor.sense import registry as probes
+
+
+class Stopped(Exception):  # noqa: N818 - a run that was asked to stop did not fail
+    """The run was ended early, as asked."""
+
+
+def new_control() -> npt.NDArray[np.int64]:
+    """A pair of numbers shared with a run: set [0] to 1 to stop it; [1] counts the rows done."""
+    return np.zeros(2, np.int64)
+
+
+def steps_of(design: Design, trial: Trial) -> int:
+    """Number of control steps in the trial's span; a step that the span cuts short counts."""
+    return max(1, int(np.ceil(trial.span_s / design.law.period_s - 1e-9)))
+
+
+def run(design: Design, trial: Trial, control: npt.NDArray[np.int64] | None = None) -> Trace:
+    """Simulate `design` under `trial`: row k is the state at k·period_s, with the demand decided then.
+
+    `control` is a pair from new_control, for progress and for stopping from another thread.
+    Raises Stopped where it was asked to stop.
+    """
+    control = new_control() if control is None else control
+    steps = steps_of(design, trial)
+    conditions = timeline(design, trial)
+    blocks = kernel.LoopNumbers(
+        float(design.law.period_s),
+        probes.numbers(design.probe),
+        laws.numbers(design.law, design.guard),
+        drives.numbers(design.drive),
+        loads.numbers(design.load, float(conditions.extra_w_per_k.max())),
+    )
+    start = kernel.LoopStart(laws.start(), drives.start(), loads.start(design.start_celsius(trial)))
+    noise = np.zeros(steps)
+    if design.probe.noise_celsius > 0.0:
+        noise = np.random.default_rng(trial.seed).standard_normal(steps) * design.probe.noise_celsius
+    columns = [np.empty(steps) for _ in range(8)]
+    switch_s, switch_level = kernel.run(
+        blocks, start, laws.start(), conditions, noise, float(trial.span_s), control, *columns
+    )
+    if control[kernel.DONE] < steps:
+        raise Stopped
+    events, disturbances = happenings(trial)
+    trace = Trace(
+        np.arange(steps) * float(design.law.period_s),
+        *columns,
+        span_s=trial.span_s,
+        switch_s=switch_s,
+        switch_level=switch_level,
+        switches=design.drive.kind != "linear",
+        cools=design.law.action == "cool",
+        electric_watt=loads.electric_watt(design.load),
+        disturbances=disturbances,
+        events=events,
+        name=trial.name,
+    )
+    return _with_found_events(trace, design)
+
+
+def replay(design: Design, recorded: Trace) -> Trace:
+    """What the design's law and drive decide when given the recorded readings, held between samples.
+
+    The trace keeps the recorded temperature as measured, and the recorded output, held alike, beside the
+    law's own demand. A row inside a gap of the record carries Flag.GAP; the last reading is held through it.
+    """
+    period_s = float(design.law.period_s)
+    span_s = float(recorded.time_s[-1] - recorded.time_s[0])
+    steps = max(1, int(np.floor(span_s / period_s + 1e-9)) + 1)
+    time_s = np.arange(steps) * period_s
+    row = np.searchsorted(recorded.time_s - recorded.time_s[0], time_s + 1e-9, side="right") - 1
+    readings = recorded.measured_celsius[row]
+    setpoint = np.full(steps, float(design.setpoint.celsius))
+    following = np.minimum(row + 1, recorded.steps - 1)
+    in_gap = ((recorded.flags[following].astype(np.int64) & Flag.GAP) > 0) & (following > row)
+    flags = np.where(in_gap, float(Flag.GAP), 0.0)
+    demand, delivered = np.empty(steps), np.empty(steps)
+    switch_s, switch_level = kernel.replay(
+        period_s,
+        laws.numbers(design.law, design.guard),
+        drives.numbers(design.drive),
+        laws.start(),
+        drives.start(),
+        readings,
+        setpoint,
+        span_s + period_s,
+        demand,
+        delivered,
+        flags,
+    )
+    output = recorded.delivered[row] if np.isfinite(recorded.delivered).any() else None
+    empty = np.full(steps, np.nan)
+    return Trace(
+        time_s, empty, empty, empty, readings, setpoint, demand, delivered, flags,
+        span_s=span_s, switch_s=switch_s, switch_level=switch_level, switches=design.drive.kind != "linear",
+        cools=design.law.action == "cool", electric_watt=loads.electric_watt(design.load),
+        name=f"replay of {recorded.name}", recorded_output=output,
+    )  # fmt: skip
+
+
+def _with_found_events(trace: Trace, design: Design) -> Trace:
+    """The trace with what the guards did added to its events, in order of time."""
+    found = list(trace.events)
+    flags = trace.flags.astype(np.int64)
+    tripped = np.flatnonzero(flags & Flag.CUT_OUT)
+    if len(tripped):
+        word = "below" if trace.cools else "above"
+        text = f"cut-out tripped {word} {design.guard.cut_out_celsius:g} °C, output off and latched"
+        found.append(RunEvent(float(trace.time_s[tripped[0]]), "cut_out", text))
+    faulty = (flags & Flag.PROBE_FAULT) > 0
+    begins = np.flatnonzero(faulty & ~np.concatenate(([False], faulty[:-1])))
+    asked = f"{design.guard.probe_fault_output * 100:g} %"
+    # a probe at the edge of its scale may flicker in and out of fault: the first ones say it
+    found += [RunEvent(float(trace.time_s[k]), "probe_fault", f"probe fault, output {asked}") for k in begins[:20]]
+    for alarm in design.guard.alarms:
+        found += [RunEvent(at_s, "alarm", _alarm_text(alarm)) for at_s in alarm_instants(alarm, trace)]
+    found.sort(key=lambda event: event.at_s)
+    return Trace(**{**vars(trace), "events": tuple(found)})
+
+
+def _alarm_text(alarm: Alarm) -> str:
+    return f"alarm {alarm.kind.replace('_', ' ')}, {alarm.celsius:g} °C"
+
+
+_ALARM_CONDITION: dict[str, Callable[[Column, Column, float], npt.NDArray[np.bool_]]] = {
+    "high": lambda measured, setpoint, at: measured > at,
+    "low": lambda measured, setpoint, at: measured < at,
+    "deviation_high": lambda measured, setpoint, at: measured - setpoint > at,
+    "deviation_low": lambda measured, setpoint, at: setpoint - measured > at,
+}
+
+
+def alarm_instants(alarm: Alarm, trace: Trace) -> list[float]:
+    """When an alarm is raised in a run, s: once for each time its condition has lasted its delay."""
+    outside = _ALARM_CONDITION[alarm.kind](trace.measured_celsius, trace.setpoint_celsius, alarm.celsius)
+    if alarm.standby:
+        in_range = np.flatnonzero(~outside & np.isfinite(trace.measured_celsius))
+        outside[: in_range[0] if len(in_range) else None] = False
+    edges = np.diff(outside.astype(np.int8), prepend=0, append=0)
+    begins, ends = np.flatnonzero(edges > 0), np.flatnonzero(edges < 0)
+    instants = []
+    for begin, end in zip(begins, ends, strict=True):
+        raised_s = float(trace.time_s[begin]) + alarm.delay_s
+        over_s = float(trace.time_s[end]) if end < trace.steps else trace.span_s
+        if raised_s <= over_s and raised_s < trace.span_s:
+            instants.append(raised_s)
+    return instants[:200]

@@ -1,0 +1,119 @@
+"""What a run leaves behind, simulated or recorded: columns over time, switching instants, events."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from enum import IntFlag
+from typing import NamedTuple
+
+import numpy as np
+import numpy.typing as npt
+
+Column = npt.NDArray[np.float64]
+
+COLUMNS = (
+    "time_s", "true_celsius", "probe_celsius", "counts", "measured_celsius", "setpoint_celsius", "demand", "delivered",
+    "flags",
+)  # fmt: skip
+
+
+class Flag(IntFlag):
+    """What was the matter at a row; flags add up."""
+
+    PROBE_FAULT = 1
+    CUT_OUT = 2
+    MAINS_LOST = 4
+    GAP = 8
+
+
+class RunEvent(NamedTuple):
+    """Something that happened: when, which kind, and in words. `until_s` is NaN where it is an instant."""
+
+    at_s: float
+    kind: str
+    text: str
+    until_s: float = float("nan")
+
+
+class Disturbance(NamedTuple):
+    """An event the law has to recover from: when it begins, and from when recovery is counted."""
+
+    begins_s: float
+    recovers_from_s: float
+    text: str
+
+
+@dataclass(frozen=True)
+class Trace:
+    """A run. Columns are float64 of one length; what a run does not have is NaN.
+
+    time_s            start of the row; row k of a simulated run is at k·period_s
+    true_celsius      temperature where the probe sits
+    probe_celsius     temperature of the probe itself
+    counts            code of the converter
+    measured_celsius  temperature as the firmware has it; NaN where the probe reads a fault
+    setpoint_celsius  what the law aims at
+    demand            what the law asks for, fraction of full output
+    delivered         what was given until the next row, mean fraction of full output
+    flags             sum of Flag
+
+    `switch_s` and `switch_level` are the exact instants at which the output changed, and to what.
+    """
+
+    time_s: Column
+    true_celsius: Column
+    probe_celsius: Column
+    counts: Column
+    measured_celsius: Column
+    setpoint_celsius: Column
+    demand: Column
+    delivered: Column
+    flags: Column
+    span_s: float
+    switch_s: Column = field(default_factory=lambda: np.empty(0))
+    switch_level: Column = field(default_factory=lambda: np.empty(0))
+    switches: bool = True
+    cools: bool = False
+    electric_watt: float | None = None
+    disturbances: tuple[Disturbance, ...] = ()
+    events: tuple[RunEvent, ...] = ()
+    name: str = ""
+    recorded_output: Column | None = None
+
+    @property
+    def steps(self) -> int:
+        """Number of rows."""
+        return len(self.time_s)
+
+    def durations_s(self) -> Column:
+        """How long each row lasts, s; the last one until the end of the span."""
+        if not self.steps:
+            return np.empty(0)
+        return np.diff(self.time_s, append=max(self.span_s, self.time_s[-1]))
+
+    def switchings(self) -> int:
+        """How often the output changed between off and on, each way counted once."""
+        if not self.switches:
+            return 0
+        if len(self.switch_s):
+            on = np.concatenate(([False], self.switch_level > 0.0))
+        else:
+            known = self.delivered[np.isfinite(self.delivered)]
+            on = known > 0.5
+        return int(np.count_nonzero(on[1:] != on[:-1]))
+
+    def on_intervals(self) -> tuple[Column, Column]:
+        """Starts and ends (s) of the intervals in which the output was on."""
+        on = self.switch_level > 0.0
+        starts = self.switch_s[on & ~np.concatenate(([False], on[:-1]))] if len(on) else np.empty(0)
+        ends = self.switch_s[~on & np.concatenate(([False], on[:-1]))] if len(on) else np.empty(0)
+        if len(ends) < len(starts):
+            ends = np.append(ends, self.span_s)
+        return starts, ends
+
+    def table(self) -> dict[str, Column]:
+        """The columns by name, in their order; the recorded output where there is one."""
+        columns = {name: getattr(self, name) for name in COLUMNS}
+        if self.recorded_output is not None:
+            columns["recorded_output"] = self.recorded_output
+        return columns

@@ -1,0 +1,1 @@
+"""Probes: from degrees to ohms, volts and counts, and back to the degrees the firmware believes."""

@@ -1,0 +1,91 @@
+"""What the settings of every block are made of: a frozen model, and fields that carry unit and range.
+
+A field's quantity says how it is shown and converted; its bounds are the admissible range; its description
+is the hint beside it on the desk and the text in the generated reference.
+"""
+
+from __future__ import annotations
+
+from typing import Any, Literal
+
+from pydantic import BaseModel, ConfigDict, Field
+from pydantic.fields import FieldInfo
+
+Quantity = Literal[
+    "temperature", "difference", "gain_per_celsius", "duration", "fraction", "number", "integer", "ohm", "kelvin",
+    "watt", "j_per_k", "w_per_k", "volt", "hertz", "cycles",
+]  # fmt: skip
+
+QUANTITY_UNIT: dict[str, str] = {
+    "temperature": "°C", "difference": "°C", "gain_per_celsius": "fraction per °C", "duration": "s",
+    "fraction": "fraction 0 to 1", "number": "", "integer": "", "ohm": "Ω", "kelvin": "K", "watt": "W",
+    "j_per_k": "J/K", "w_per_k": "W/K", "volt": "V", "hertz": "Hz", "cycles": "cycles",
+}  # fmt: skip
+
+
+class Settings(BaseModel):
+    """Settings of one block: immutable, checked when made, no key that is not named."""
+
+    model_config = ConfigDict(frozen=True, extra="forbid", strict=True, allow_inf_nan=False)
+
+
+def number(
+    default: Any,
+    title: str,
+    hint: str,
+    quantity: Quantity,
+    low: float | None = None,
+    high: float | None = None,
+    above: float | None = None,
+) -> Any:
+    """A numeric field: default, short title, one-line hint, quantity and admissible range.
+
+    `low` and `high` are admissible themselves; `above` is not. A default of `...` makes the key required.
+    """
+    return Field(
+        default, title=title, description=hint, ge=low, le=high, gt=above, json_schema_extra={"quantity": quantity}
+    )
+
+
+def temperature(default: Any, title: str, hint: str, low: float = -273.15, high: float = 3000.0) -> Any:
+    """An absolute temperature in °C."""
+    return number(default, title, hint, "temperature", low, high)
+
+
+def difference(default: Any, title: str, hint: str, low: float = 0.0, high: float = 1000.0) -> Any:
+    """A temperature difference in °C."""
+    return number(default, title, hint, "difference", low, high)
+
+
+def duration(default: Any, title: str, hint: str, low: float = 0.0, high: float = 1e7) -> Any:
+    """A time in seconds."""
+    return number(default, title, hint, "duration", low, high)
+
+
+def fraction(default: Any, title: str, hint: str, low: float = 0.0, high: float = 1.0) -> Any:
+    """A share of full output."""
+    return number(default, title, hint, "fraction", low, high)
+
+
+def choice(default: Any, title: str, hint: str) -> Any:
+    """One of the words its type lists."""
+    return Field(default, title=title, description=hint)
+
+
+def quantity_of(field: FieldInfo) -> str:
+    """The quantity a field was declared with; empty for words and text."""
+    extra = field.json_schema_extra
+    return str(extra.get("quantity", "")) if isinstance(extra, dict) else ""
+
+
+def bounds_of(field: FieldInfo) -> tuple[float, float, bool]:
+    """Lowest and highest admissible value of a numeric field, and whether the lowest itself is left out."""
+    low, high, open_low = float("-inf"), float("inf"), False
+    for rule in field.metadata:
+        if getattr(rule, "ge", None) is not None:
+            low = float(rule.ge)
+        if getattr(rule, "gt", None) is not None:
+            low, open_low = float(rule.gt), True
+        if getattr(rule, "le", None) is not None:
+            high = float(rule.le)
+    return low, high, open_low
