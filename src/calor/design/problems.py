@@ -21,7 +21,9 @@ Location = tuple[int | str, ...]
 
 def explain(error: ValidationError) -> list[Problem]:
     """Every problem of a failed validation, in the order it was found."""
-    return [_problem(detail) for detail in error.errors()]
+    details = error.errors()
+    # a list whose entries are wrong is also reported as too short: the entries say it better
+    return [_problem(detail) for detail in details if detail["type"] != "too_short" or not detail["input"]]
 
 
 def _problem(detail: Any) -> Problem:
@@ -89,11 +91,11 @@ def _model_at(location: Location) -> tuple[type[BaseModel] | None, list[str]]:
         elif len(path) == 1 and part in BLOCK_KINDS.get(block, {}):
             model = BLOCK_KINDS[block][str(part)]
             continue
-        elif "events" in path and part in EVENT_KINDS:
+        elif path and path[-1].startswith("events[") and part in EVENT_KINDS:
             model = EVENT_KINDS[str(part)]
             continue
         elif isinstance(part, int):
-            model = {"trial": Trial, "alarms": Alarm}.get(path[-1], model)
+            model = {"trial": Trial, "alarms": Alarm, "events": None}.get(path[-1], model)
             path[-1] += f"[{part + 1}]"
             continue
         elif part in ("adc", "filter"):

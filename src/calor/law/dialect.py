@@ -12,6 +12,8 @@ from __future__ import annotations
 
 import math
 
+from calor.errors import CalorError
+
 DIALECTS: dict[str, tuple[str, str, str]] = {
     "standard": ("gain_per_celsius", "integral_time_s", "derivative_time_s"),
     "parallel": ("kp_per_celsius", "ki_per_celsius_s", "kd_s_per_celsius"),
@@ -64,3 +66,22 @@ def to_standard(dialect: str, first: float, second: float, third: float) -> tupl
         total = second + third
         return first * total / second, total, second * third / total
     return first, second, third
+
+
+def every_dialect(source: str, first: float, second: float, third: float) -> dict[str, dict[str, float] | None]:
+    """The three numbers of dialect `source` written in every dialect; None where one cannot express them.
+
+    Raises CalorError where a number is out of range or the dialect unknown.
+    """
+    if source not in DIALECTS:
+        raise CalorError(f"calor convert: --from: must be one of {', '.join(DIALECTS)} (received {source!r})")
+    for option, value in (("--gain", first), ("--ti", second), ("--td", third)):
+        if not math.isfinite(value) or value < 0.0:
+            raise CalorError(f"calor convert: {option}: must be a number of at least 0 (received {value:g})")
+    try:
+        gain, ti_s, td_s = to_standard(source, first, second, third)
+    except ValueError as error:
+        raise CalorError(f"calor convert: --gain: {error} (received {first:g})") from None
+    if gain <= 0.0:
+        raise CalorError(f"calor convert: --gain: must be above 0 (received {first:g}); without a gain nothing can be converted")
+    return {dialect: from_standard(dialect, gain, ti_s, td_s) for dialect in DIALECTS}

@@ -132,7 +132,8 @@ def step(probe: ThermistorNumbers, celsius: float, wiring: int) -> tuple[float, 
         volt = ohm_to_volt(probe, celsius_to_ohm(probe, celsius))
     counts = converter.volt_to_counts(probe.adc, volt)
     fault = counts < probe.adc.fault_below_counts or counts > probe.adc.fault_above_counts
-    return counts, counts_to_celsius(probe, counts), fault
+    celsius_back = counts_to_celsius(probe, counts)
+    return counts, celsius_back, fault or np.isnan(celsius_back)
 
 
 def celsius_per_count(settings: Thermistor, celsius: float) -> float:

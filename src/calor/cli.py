@@ -1,0 +1,325 @@
+"""The command line. Every verb that prints figures takes --json; errors are one line on standard error."""
+
+from __future__ import annotations
+
+import sys
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any
+
+from calor.errors import CalorError
+
+if TYPE_CHECKING:
+    from calor.design.model import Design
+    from calor.loop.trace import Trace
+
+PASS, FAIL, BAD_INPUT = 0, 1, 2
+DESK_VERBS = ("open", "demo")
+VERBS = (*DESK_VERBS, "new", "check", "run", "probe", "convert", "replay", "code")
+
+
+def main() -> None:
+    """Entry point: `calor [FILE]` opens the desk, `calor VERB …` works without one."""
+    arguments = sys.argv[1:]
+    if not arguments or (arguments[0] not in VERBS and not arguments[0].startswith("-")):
+        arguments = ["open", *arguments]
+    sys.exit(invoke(arguments))
+
+
+def invoke(arguments: list[str]) -> int:
+    """Run one command line; its exit code. Errors are printed, never raised."""
+    import click
+
+    try:
+        if arguments[0] in DESK_VERBS and "--help" not in arguments:
+            return _desk(arguments)
+        result = _application()(args=_spread(arguments), standalone_mode=False)
+        return int(result or PASS)
+    except CalorError as error:
+        print(error, file=sys.stderr)
+    except click.exceptions.Abort:
+        print("calor: stopped", file=sys.stderr)
+    except Exception as error:
+        # the command-line library ships its own copies of click's exceptions, told apart by what they carry
+        message = getattr(error, "format_message", None)
+        if message is None:
+            raise
+        print(f"calor {arguments[0]}: {message()} See calor {arguments[0]} --help.", file=sys.stderr)
+    except KeyboardInterrupt:
+        print("calor: stopped", file=sys.stderr)
+    return BAD_INPUT
+
+
+def _spread(arguments: list[str]) -> list[str]:
+    """Options that take several values: `--celsius 0 25 100` becomes one option for each."""
+    spread: list[str] = []
+    option = ""
+    for argument in arguments:
+        if argument in ("--celsius", "--counts"):
+            option = argument
+        elif option and _is_number(argument.replace(",", "")):
+            spread += [f"{option}={part}" for part in argument.split(",") if part]
+        elif option and argument not in spread and not argument.startswith("--") and not spread[-1:] == [option]:
+            spread.append(f"{option}={argument}" if not any(a.startswith(option + "=") for a in spread) else argument)
+            option = ""
+        else:
+            option = ""
+            spread.append(argument)
+    return spread
+
+
+def _is_number(text: str) -> bool:
+    try:
+        float(text)
+    except ValueError:
+        return False
+    return True
+
+
+def _desk(arguments: list[str]) -> int:
+    """Open the desk, or say in one line why there is none and do the demo's main job without it."""
+    import os
+
+    given = [argument for argument in arguments[1:] if not argument.startswith("-")]
+    if len(given) != len(arguments) - 1 or len(given) > 1:
+        print(f"calor {arguments[0]}: takes at most one FILE and no options (received {arguments[1:]})", file=sys.stderr)
+        return BAD_INPUT
+    has_display = os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY") or os.environ.get("QT_QPA_PLATFORM")
+    if sys.platform.startswith("linux") and not has_display:
+        print(
+            "calor: there is no display (DISPLAY and WAYLAND_DISPLAY are not set); start it in a graphical session, or"
+            " under a virtual one: xvfb-run -a calor demo",
+            file=sys.stderr,
+        )
+        return _demo_without_desk() if arguments[0] == "demo" else BAD_INPUT
+    from calor.desk.app import start
+
+    return start(Path(given[0]) if given else None, demo=arguments[0] == "demo")
+
+
+def _demo_without_desk() -> int:
+    """The demo's main job through the command line: simulate, judge, replay a recorded run, write the C."""
+    import tempfile
+
+    from calor.demo import DEMOS
+
+    with tempfile.TemporaryDirectory() as place:
+        for demo in DEMOS:
+            for arguments in (
+                ["run", str(demo.design)],
+                ["replay", str(demo.design), str(demo.log)],
+                ["code", str(demo.design), "--out", str(Path(place) / demo.design.stem)],
+            ):
+                print(f"$ calor {' '.join(arguments[:2])}" + (" …" if len(arguments) > 2 else ""))
+                if invoke(arguments) == BAD_INPUT:
+                    return BAD_INPUT
+                print()
+    return PASS
+
+
+def _print_json(data: Any) -> None:
+    import json
+
+    print(json.dumps(data, indent=2, ensure_ascii=False, allow_nan=False))
+
+
+def _open_design(path: Path) -> Design:
+    from calor.design import file
+
+    return file.read(path).design
+
+
+def _write_csv(trace: Trace, path: Path) -> None:
+    """The trace's columns as CSV; empty where a run has no figure."""
+    import pandas as pd
+
+    from calor.design.file import save_atomically
+
+    frame = pd.DataFrame(trace.table())
+    frame["flags"] = frame["flags"].astype(int)
+    try:
+        save_atomically(path, frame.to_csv(index=False, float_format="%.9g"))
+    except OSError as error:
+        raise CalorError(f"{path}: cannot be written ({error.strerror or error}); choose another place") from None
+
+
+FileArgument = Annotated[Path, "a design file"]
+
+
+def _application() -> Any:
+    """The verbs. Built when a verb runs, so that the desk starts without it."""
+    import typer
+
+    app = typer.Typer(
+        name="calor", help="Build a microcontroller thermostat: simulate, judge, replay, take the C away.",
+        rich_markup_mode=None, pretty_exceptions_enable=False, add_completion=False, no_args_is_help=True,
+    )  # fmt: skip
+    file_argument = typer.Argument(..., metavar="FILE", help="Design file (TOML).")
+    json_option = typer.Option(False, "--json", help="Print JSON.")
+
+    @app.command("open", help="Open the desk; no FILE: the last design, or the demo.")
+    def open_(file: Path = typer.Argument(None, metavar="[FILE]")) -> int:
+        return _desk(["open", *([str(file)] if file else [])])
+
+    @app.command(help="Open the desk with the demo designs.")
+    def demo() -> int:
+        return _desk(["demo"])
+
+    @app.command(help="Write a commented design to start from.")
+    def new(
+        file: Path = typer.Argument(..., metavar="FILE", help="Where to write it."),
+        force: bool = typer.Option(False, "--force", help="Replace a file that is already there."),
+    ) -> int:
+        from calor.demo import STARTER
+        from calor.design.file import save_atomically
+
+        if file.exists() and not force:
+            raise CalorError(f"{file}: is already there; choose another name or add --force to replace it")
+        try:
+            save_atomically(file, STARTER.read_text(encoding="utf-8"))
+        except OSError as error:
+            raise CalorError(f"{file}: cannot be written ({error.strerror or error}); choose another place") from None
+        print(f"wrote {file}; next: calor run {file}")
+        return PASS
+
+    @app.command(help="Check a design; each problem in one line, exit 2 where there are any.")
+    def check(file: Path = file_argument, as_json: bool = json_option) -> int:
+        from calor.errors import DesignError
+
+        try:
+            design = _open_design(file)
+        except DesignError as error:
+            if not as_json:
+                raise
+            problems = [{"where": p.where, "rule": p.rule, "received": p.received} for p in error.problems]
+            _print_json({"file": str(file), "valid": False, "problems": problems})
+            return BAD_INPUT
+        if as_json:
+            _print_json({"file": str(file), "valid": True, "problems": []})
+        else:
+            trials = f"{len(design.trial)} trial{'s' * (len(design.trial) != 1)}"
+            print(f"{file}: {design.name}: {design.law.kind} law, {design.load.kind} load, {trials}; nothing wrong")
+        return PASS
+
+    @app.command(help="Simulate a trial and judge it: exit 0 pass, 1 fail, 2 bad input.")
+    def run(
+        file: Path = file_argument,
+        trial: str = typer.Option(None, "--trial", metavar="NAME", help="Which trial; the first where left out."),
+        csv: Path = typer.Option(None, "--csv", metavar="OUT", help="Write the run's columns."),
+        as_json: bool = json_option,
+    ) -> int:
+        from calor import loop
+        from calor.judge.verdict import report
+        from calor.loop.run import steps_of
+
+        design = _open_design(file)
+        try:
+            chosen = design.find_trial(trial)
+        except KeyError:
+            names = ", ".join(repr(item.name) for item in design.trial)
+            raise CalorError(f"{file}: --trial: there is no trial of that name (received {trial!r}); one of {names}") from None
+        with _progress(steps_of(design, chosen)) as control:
+            trace = loop.run(design, chosen, control)
+        data = report(design, chosen, trace)
+        if csv is not None:
+            _write_csv(trace, csv)
+        if as_json:
+            _print_json(data)
+        else:
+            from calor.judge.text import print_report
+
+            print_report(data)
+        return PASS if data["pass"] else FAIL
+
+    @app.command(help="The probe at given temperatures or counts: ohm, volt, counts, °C back, °C per count.")
+    def probe(
+        file: Path = file_argument,
+        celsius: list[float] = typer.Option([], "--celsius", metavar="T…", help="Temperatures, °C."),
+        counts: list[int] = typer.Option([], "--counts", metavar="N…", help="Codes of the converter."),
+        as_json: bool = json_option,
+    ) -> int:
+        from calor.sense.points import at_celsius, at_counts
+
+        design = _open_design(file)
+        if bool(celsius) == bool(counts):
+            raise CalorError("calor probe: give either --celsius T… or --counts N…, for example --celsius 0 37.5 100")
+        points = [at_celsius(design.probe, value) for value in celsius]
+        points += [at_counts(design.probe, value) for value in counts]
+        if as_json:
+            _print_json({"points": points})
+        else:
+            from calor.judge.text import print_points
+
+            print_points(points)
+        return PASS
+
+    @app.command(help="PID gains from one way of writing them to the others.")
+    def convert(
+        gain: float = typer.Option(..., "--gain", "--kp", "--band", help="Gain per °C, Kp per °C, or band in °C."),
+        ti: float = typer.Option(0.0, "--ti", "--ki", "--repeats", help="Integral time s, Ki per °C·s, or repeats/min; 0: none."),
+        td: float = typer.Option(0.0, "--td", "--kd", help="Derivative time s, or Kd in s per °C; 0: none."),
+        source: str = typer.Option("standard", "--from", metavar="DIALECT", help="standard, parallel, series or band."),
+        target: str = typer.Option("", "--to", metavar="DIALECT", help="Which to print; all where left out."),
+        as_json: bool = json_option,
+    ) -> int:
+        from calor.judge.text import print_gains
+        from calor.law.dialect import every_dialect
+
+        gains = every_dialect(source, gain, ti, td)
+        if target and target not in gains:
+            raise CalorError(f"calor convert: --to: must be one of {', '.join(gains)} (received {target!r})")
+        if as_json:
+            _print_json(gains)
+            return PASS
+        if target and gains[target] is None:
+            raise CalorError("calor convert: --to series: not possible; the series form needs --ti of at least 4 times --td")
+        print_gains({target: gains[target]} if target else gains)
+        return PASS
+
+    @app.command(help="The law's decisions on a recorded run.")
+    def replay(
+        file: Path = file_argument,
+        log: Path = typer.Argument(..., metavar="LOG.csv", help="Recorded run (CSV with a header)."),
+        csv: Path = typer.Option(None, "--csv", metavar="OUT", help="Write the columns, recorded_output among them."),
+        as_json: bool = json_option,
+    ) -> int:
+        from calor import loop
+        from calor.judge.text import print_replay
+        from calor.log.compare import compare
+        from calor.log.read import read_with_layout
+
+        design = _open_design(file)
+        recorded, layout = read_with_layout(log)
+        trace = loop.replay(design, recorded)
+        if csv is not None:
+            _write_csv(trace, csv)
+        data = compare(design, recorded, trace) | {"read_as": str(layout)}
+        if as_json:
+            _print_json(data)
+        else:
+            print_replay(data)
+        return PASS
+
+    @app.command(help="Write the C99 sources of the thermostat.")
+    def code(
+        file: Path = file_argument,
+        out: Path = typer.Option(..., "--out", metavar="DIR", help="Folder for the sources."),
+        as_json: bool = json_option,
+    ) -> int:
+        from calor.firmware import generate
+
+        written = generate.write(_open_design(file), out)
+        if as_json:
+            _print_json({"files": [str(path) for path in written]})
+        else:
+            for path in written:
+                print(f"wrote {path} ({path.read_text().count(chr(10))} lines)")
+        return PASS
+
+    return app
+
+
+def _progress(steps: int) -> Any:
+    """A pair for loop.run; a long run at a terminal shows how far it is, and Ctrl+C stops it."""
+    from calor.judge.text import watched
+
+    return watched(steps)

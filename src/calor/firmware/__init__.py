@@ -1,0 +1,1 @@
+"""Firmware: C99 of a design's probe scaling, law, guards and drive, and running it on the host."""

@@ -1,0 +1,1 @@
+"""Recorded runs: read, cleaned, made into a Trace."""
