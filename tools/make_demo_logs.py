@@ -48,7 +48,7 @@ def hut() -> None:
     """Six hours at the hut: semicolons, decimal commas, seconds, a fan in percent, and a blank reading."""
     demo = DEMOS[1]
     design = read(demo.design).design
-    design = changed(design, "load", loss_w_per_k=5.2, always_watt=188.0)
+    design = changed(changed(design, "load", loss_w_per_k=5.2, always_watt=188.0), "probe", noise_celsius=0.01)
     trial = Trial(name="log", span_s=21600, start_celsius=24.0, ambient_celsius=14.0, seed=31,
                   events=(AmbientStep(at_s=10800, celsius=21.0),))  # fmt: skip
     trace = loop.run(design, trial)
@@ -57,7 +57,7 @@ def hut() -> None:
     at_s = 3.0
     while at_s < 21590:
         row = int(at_s)
-        reading = "" if 7200 <= at_s < 7240 else f"{trace.measured_celsius[row]:.1f}".replace(".", ",")
+        reading = "" if 7200 <= at_s < 7240 else f"{trace.measured_celsius[row]:.2f}".replace(".", ",")
         if not 15000 < at_s < 15900:
             lines.append(f"{at_s:.1f}".replace(".", ",") + f";{reading};{round(trace.delivered[row]) * 100}")
         at_s += 10.0 + chance.normal(0.0, 0.4)

@@ -20,7 +20,7 @@ from calor.settings import Settings
 from calor.units import TemperatureUnit
 
 FORMAT = 1
-MOST_STEPS = 20_000_000
+MOST_STEPS = 10_000_000
 BLOCKS = ("setpoint", "law", "drive", "load", "probe")
 """The five blocks, in the order of the loop."""
 

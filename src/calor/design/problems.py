@@ -19,15 +19,18 @@ from calor.settings import QUANTITY_UNIT, bounds_of, quantity_of
 Location = tuple[int | str, ...]
 
 
-def explain(error: ValidationError) -> list[Problem]:
-    """Every problem of a failed validation, in the order it was found."""
+def explain(error: ValidationError, inside: Location = ()) -> list[Problem]:
+    """Every problem of a failed validation, in the order it was found.
+
+    `inside` is the place in a design of what was validated, as in ("law", "pid"), where it is not a whole one.
+    """
     details = error.errors()
     # a list whose entries are wrong is also reported as too short: the entries say it better
-    return [_problem(detail) for detail in details if detail["type"] != "too_short" or not detail["input"]]
+    return [_problem(detail, inside) for detail in details if detail["type"] != "too_short" or not detail["input"]]
 
 
-def _problem(detail: Any) -> Problem:
-    location: Location = detail["loc"]
+def _problem(detail: Any, inside: Location) -> Problem:
+    location: Location = (*inside, *detail["loc"])
     kind, received = detail["type"], shown(detail["input"])
     model, path = _model_at(location)
     where = ".".join(path) or "design"

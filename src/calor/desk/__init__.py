@@ -1,0 +1,1 @@
+"""The desk: the Qt application, and the only place that imports Qt."""

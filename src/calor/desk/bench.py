@@ -1,0 +1,213 @@
+"""Benches: the settings of one block, made from the settings' own descriptions."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from pydantic import BaseModel
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QFrame, QHBoxLayout, QPushButton, QScrollArea, QVBoxLayout, QWidget
+
+from calor.desk.fields import Field, Segments, field_for, label
+from calor.desk.model import Model
+from calor.desk.trial_bench import TrialBench
+from calor.desk.words import BLOCKS, CAUTIONS
+from calor.design.model import BLOCK_KINDS, BLOCKS as ORDER, block_consequences
+from calor.law.guard import Guard
+from calor.law.setpoint import Hold
+from calor.design.trial import Limits
+from calor.sense.adc import Adc
+from calor.settings import Settings
+
+WIDTH_PX = 300
+Section = tuple[str, str, tuple[str, ...]]
+"""Heading, the part of the design, and the keys shown (all of its own where empty)."""
+
+_LAW_LAST: tuple[Section, ...] = (("If something fails", "guard", ("probe_fault_output", "cut_out_celsius")),)
+SECTIONS: dict[tuple[str, str], tuple[Section, ...]] = {
+    ("setpoint", "hold"): (("", "setpoint", ()), ("What a pass is", "limits", ())),
+    ("law", "on_off"): (
+        ("", "law", ("action", "hysteresis_celsius", "placed", "start_celsius", "stop_celsius")),
+        ("Times", "law", ("min_on_s", "min_off_s", "period_s")),
+        *_LAW_LAST,
+    ),
+    ("law", "pid"): (
+        ("", "law", ("gain_per_celsius", "integral_time_s", "derivative_time_s", "derivative_filter", "setpoint_weight", "shown_as")),
+        ("Output", "law", ("action", "output_low", "output_high", "anti_windup", "period_s")),
+        *_LAW_LAST,
+    ),
+    ("law", "manual"): (("", "law", ()), *_LAW_LAST),
+    ("probe", "thermistor"): (
+        ("", "probe", ("r25_ohm", "beta_kelvin", "series_ohm", "placed")),
+        ("Converter", "probe", ("adc.bits", "adc.reference_volt", "adc.divider_volt", "adc.divide_by")),
+        ("As it is mounted", "probe", ("time_constant_s", "noise_celsius", "offset_celsius")),
+    ),
+}  # fmt: skip
+HIDDEN = ("kind", "filter", "adc", "alarms", "format")
+
+
+def field_of(model: type[BaseModel], key: str) -> Any:
+    """A field by its key, which may lead into a part, as in "adc.bits"."""
+    return Adc.model_fields[key[4:]] if key.startswith("adc.") else model.model_fields[key]
+
+
+def value_of(settings: BaseModel, key: str) -> Any:
+    """A setting's value by its key."""
+    value: Any = settings
+    for part in key.split("."):
+        value = getattr(value, part)
+    return value
+
+
+def keys_of(model: type[BaseModel]) -> tuple[str, ...]:
+    """All keys of a block that a form shows."""
+    return tuple(key for key in model.model_fields if key not in HIDDEN)
+
+
+class BlockForm(QWidget):
+    """The form of one block of one kind."""
+
+    def __init__(self, model: Model, block: str, kind: str) -> None:
+        super().__init__()
+        self._model, self._block = model, block
+        self.fields: dict[str, Field] = {}
+        column = QVBoxLayout(self)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(6)
+        own = BLOCK_KINDS[block][kind]
+        for heading, part, keys in SECTIONS.get((block, kind), (("", block, ()),)):
+            part_model: type[Settings] = {"guard": Guard, "limits": Limits}.get(part, own)
+            if heading:
+                column.addSpacing(8)
+                column.addWidget(label(heading, "heading"))
+            for key in keys or keys_of(part_model):
+                field = field_for(key, field_of(part_model, key))
+                field.edited.connect(lambda value, part=part, key=key, field=field: self._edit(part, key, value, field))
+                field.settled.connect(model.end_merging)
+                column.addWidget(field)
+                self.fields[f"{part}.{key}"] = field
+        if block in CAUTIONS:
+            column.addSpacing(8)
+            caution = label(CAUTIONS[block], "quiet")
+            caution.setWordWrap(True)
+            column.addWidget(caution)
+        self.show_model()
+
+    def _edit(self, part: str, key: str, value: Any, field: Field) -> None:
+        values = {key: value}
+        if part == "law" and key == "hysteresis_celsius" and value is not None:
+            values |= {"start_celsius": None, "stop_celsius": None}
+        if part == "law" and key in ("start_celsius", "stop_celsius"):
+            values |= self._pair(key, value)
+        problem = self._model.set_values(part, values, f"{part}.{key}")
+        if problem is not None:
+            field.complain(f"{problem.rule}.")
+
+    def _pair(self, key: str, value: float | None) -> dict[str, Any]:
+        """Start and stop go together, and without a hysteresis: the other one is made where it is missing."""
+        law: Any = self._model.design.law
+        other = "stop_celsius" if key == "start_celsius" else "start_celsius"
+        if value is None:
+            return {other: None}
+        values: dict[str, Any] = {"hysteresis_celsius": None}
+        if getattr(law, other) is None:
+            side = 1.0 if (law.action == "heat") == (other == "stop_celsius") else -1.0
+            values[other] = value + side * (law.hysteresis_celsius or 1.0)
+        return values
+
+    def show_model(self) -> None:
+        """Show the design as it is."""
+        design, unit = self._model.design, self._model.unit
+        lines = block_consequences(design, self._block, unit)
+        for place, field in self.fields.items():
+            part, key = place.split(".", 1)
+            field.show_value(value_of(getattr(design, part), key), unit)
+            field.say(lines.get(key if part == self._block else place, ""))
+
+
+class Bench(QFrame):
+    """The bench of the chosen block, or of the trial."""
+
+    def __init__(self, model: Model) -> None:
+        super().__init__()
+        self.setObjectName("bench")
+        self.setFixedWidth(WIDTH_PX)
+        self._model = model
+        self.form: BlockForm | TrialBench | None = None
+        self._showing: tuple[str, str] = ("", "")
+        outer = QVBoxLayout(self)
+        outer.setContentsMargins(16, 10, 0, 8)
+        outer.setSpacing(8)
+        head = QHBoxLayout()
+        self._title = label("", "heading")
+        head.addWidget(self._title)
+        head.addStretch(1)
+        self._code = QPushButton("Save its C…")
+        self._code.setProperty("role", "link")
+        self._code.setToolTip("Write the C99 sources of this thermostat into a folder.")
+        head.addWidget(self._code)
+        head.setContentsMargins(0, 0, 12, 0)
+        outer.addLayout(head)
+        self._kinds: dict[str, Segments] = {}
+        for block in ORDER:
+            kinds = list(BLOCK_KINDS[block])
+            if len(kinds) > 1:
+                segments = Segments(kinds, BLOCKS[block])
+                segments.chosen.connect(lambda kind, block=block: self._choose_kind(block, kind))
+                holder = QHBoxLayout()
+                holder.setContentsMargins(0, 0, 12, 0)
+                holder.addWidget(segments)
+                outer.addLayout(holder)
+                segments.hide()
+                self._kinds[block] = segments
+        self._scroll = QScrollArea()
+        self._scroll.setWidgetResizable(True)
+        self._scroll.setFrameShape(QFrame.Shape.NoFrame)
+        self._scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self._scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        outer.addWidget(self._scroll, 1)
+        model.design_changed.connect(self.show_model)
+        model.bench_chosen.connect(self._open)
+        self.show_model()
+
+    @property
+    def save_code(self) -> QPushButton:
+        """The button that writes the C."""
+        return self._code
+
+    def _choose_kind(self, block: str, kind: str) -> None:
+        problem = self._model.set_kind(block, kind)
+        if problem is not None:
+            self._model.noticed.emit("error", str(problem))
+            self.show_model()
+
+    def _open(self, block: str, key: str) -> None:
+        self.show_model()
+        if key and isinstance(self.form, BlockForm) and key in self.form.fields:
+            field = self.form.fields[key]
+            self._scroll.ensureWidgetVisible(field)
+            field.focus_editor()
+
+    def show_model(self) -> None:
+        """Show the chosen bench as the design has it."""
+        block = self._model.bench
+        kind = getattr(getattr(self._model.design, block, None), "kind", "")
+        if (block, kind) != self._showing:
+            self._showing = (block, kind)
+            self.form = TrialBench(self._model) if block == "trial" else BlockForm(self._model, block, kind)
+            holder = QWidget()
+            holder.setObjectName("bench")
+            holder.setStyleSheet("#bench { border: none; }")
+            column = QVBoxLayout(holder)
+            column.setContentsMargins(0, 0, 12, 0)
+            column.addWidget(self.form)
+            column.addStretch(1)
+            self._scroll.setWidget(holder)
+            self._title.setText(BLOCKS[block])
+            self._code.setVisible(block == "law")
+            for name, segments in self._kinds.items():
+                segments.setVisible(name == block)
+        elif self.form is not None:
+            self.form.show_model()
+        if block in self._kinds:
+            self._kinds[block].show_choice(kind)

@@ -1,0 +1,162 @@
+"""Opening, saving and offering back: the desk's dealings with files."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+from PyQt6.QtCore import QObject, QThread, pyqtSignal
+from PyQt6.QtWidgets import QFileDialog, QMessageBox, QWidget
+
+from calor.demo import DEMOS, STARTER
+from calor.desk.model import Model
+from calor.errors import CalorError, FirmwareError
+
+DESIGN_FILTER = "Designs (*.toml);;All files (*)"
+LOG_FILTER = "Logs (*.csv *.txt *.log *.tsv);;All files (*)"
+
+
+class _LogReader(QThread):
+    """Reads a log beside the window, which stays alive meanwhile."""
+
+    done = pyqtSignal(object, str, str)
+
+    def __init__(self, path: Path, parent: QObject) -> None:
+        super().__init__(parent)
+        self.path = path
+
+    def run(self) -> None:
+        from calor.log.read import read_with_layout
+
+        try:
+            trace, layout = read_with_layout(self.path)
+        except CalorError as error:
+            self.done.emit(None, "", str(error))
+        except Exception as error:  # whatever a strange file provokes, the window says it in a line
+            self.done.emit(None, "", f"{self.path}: cannot be read ({type(error).__name__}: {error}); export it as plain CSV")
+        else:
+            self.done.emit(trace, str(layout), "")
+
+
+class Files(QObject):
+    """What the file menu does."""
+
+    def __init__(self, model: Model, window: QWidget) -> None:
+        super().__init__(window)
+        self._model, self._window = model, window
+        self._reader: _LogReader | None = None
+
+    def may_go_on(self) -> bool:
+        """Ask about unsaved changes; False where the user wants to stay."""
+        if not self._model.edited:
+            return True
+        box = QMessageBox(self._window)
+        box.setWindowTitle("Unsaved changes")
+        box.setText(f"{self._model.design.name} has changes that are not saved.")
+        save = box.addButton("Save", QMessageBox.ButtonRole.AcceptRole)
+        drop = box.addButton("Do not save", QMessageBox.ButtonRole.DestructiveRole)
+        stay = box.addButton("Go back", QMessageBox.ButtonRole.RejectRole)
+        box.setDefaultButton(save)
+        box.setEscapeButton(stay)
+        box.exec()
+        if box.clickedButton() is save:
+            return self.save()
+        return box.clickedButton() is drop
+
+    def new(self) -> None:
+        """Start from the starter design."""
+        if self.may_go_on():
+            self._model.open_text(STARTER.read_text(encoding="utf-8"), "starter design")
+
+    def ask_open(self) -> None:
+        """Choose a design and open it."""
+        if self.may_go_on():
+            start = str(self._model.path.parent) if self._model.path else str(Path.home())
+            name, _ = QFileDialog.getOpenFileName(self._window, "Open a design", start, DESIGN_FILTER)
+            if name:
+                self._model.open(Path(name))
+
+    def open(self, path: Path) -> None:
+        """Open a design, after asking about unsaved changes."""
+        if self.may_go_on():
+            self._model.open(path)
+
+    def open_demo(self, number: int) -> None:
+        """Open a shipped design as one that has no file yet, so that it is never written over."""
+        if self.may_go_on():
+            demo = DEMOS[number]
+            self._model.open_text(demo.design.read_text(encoding="utf-8"), str(demo.design.name))
+
+    def save(self) -> bool:
+        """Save where the design came from, or ask where."""
+        return self._model.save(self._model.path) if self._model.path else self.save_as()
+
+    def save_as(self) -> bool:
+        """Ask where to save, and save there."""
+        from calor.firmware.generate import c_name
+
+        start = self._model.path or Path.home() / f"{c_name(self._model.design.name)}.toml"
+        name, _ = QFileDialog.getSaveFileName(self._window, "Save the design as", str(start), DESIGN_FILTER)
+        if not name:
+            return False
+        path = Path(name)
+        return self._model.save(path if path.suffix else path.with_suffix(".toml"))
+
+    def ask_log(self) -> None:
+        """Choose a log and overlay it."""
+        name, _ = QFileDialog.getOpenFileName(self._window, "Overlay a recorded run", str(Path.home()), LOG_FILTER)
+        if name:
+            self.overlay(Path(name))
+
+    def take(self, path: Path) -> None:
+        """A dropped file: a design is opened, anything else is read as a log."""
+        if path.suffix.lower() == ".toml":
+            self.open(path)
+        else:
+            self.overlay(path)
+
+    def overlay(self, path: Path) -> None:
+        """Read a log and overlay it; the window stays alive meanwhile."""
+        if self._reader is not None and self._reader.isRunning():
+            self._model.noticed.emit("note", f"still reading {self._reader.path.name}")
+            return
+        self._model.noticed.emit("note", f"reading {path.name} …")
+        self._reader = _LogReader(path, self)
+        self._reader.done.connect(self._overlaid)
+        self._reader.start()
+
+    def _overlaid(self, trace: Any, layout: str, problem: str) -> None:
+        if trace is None:
+            self._model.noticed.emit("error", problem)
+            return
+        self._model.set_log(trace)
+        self._model.noticed.emit("note", f"{trace.name} read as: {layout}.")
+
+    def overlay_demo(self) -> None:
+        """Overlay the recorded run of the open demo, or of the first one."""
+        name = self._model.design.name
+        self.overlay(next((demo.log for demo in DEMOS if demo.title == name), DEMOS[0].log))
+
+    def ask_code(self) -> None:
+        """Choose a folder and write the C99 sources into it."""
+        start = str(self._model.path.parent) if self._model.path else str(Path.home())
+        folder = QFileDialog.getExistingDirectory(self._window, "Folder for the C sources", start)
+        if folder:
+            self.write_code(Path(folder))
+
+    def write_code(self, folder: Path) -> None:
+        """Write the C99 sources into `folder`."""
+        from calor.firmware import generate
+
+        try:
+            written = generate.write(self._model.design, folder)
+        except FirmwareError as error:
+            self._model.noticed.emit("error", str(error))
+            return
+        names = " and ".join(path.name for path in written)
+        self._model.noticed.emit("note", f"Wrote {names} into {folder}. They are yours (0BSD).")
+
+    def close(self) -> None:
+        """Wait for a log that is still being read."""
+        if self._reader is not None:
+            self._reader.wait()

@@ -1,0 +1,161 @@
+"""Runs made off the GUI thread: the newest request wins, stale results are dropped.
+
+A request that comes while a run is on waits in the one place there is; a newer one takes that place, so that
+nothing queues up while a value is dragged. A run that has taken long is ended early when a newer one waits.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import threading
+import time
+from dataclasses import dataclass, field
+from typing import Any
+
+from PyQt6.QtCore import QObject, pyqtSignal
+
+from calor.design.model import Design
+from calor.design.trial import Trial
+from calor.units import TemperatureUnit
+
+LONG_RUN_S = 0.4
+
+
+@dataclass(frozen=True)
+class Request:
+    """What to simulate. `purpose` is "run" or "ghost"; `recorded` is a log to replay the law on."""
+
+    number: int
+    purpose: str
+    design: Design
+    trial: Trial
+    unit: TemperatureUnit = "°C"
+    recorded: Any = None
+
+
+@dataclass(frozen=True)
+class Outcome:
+    """What came of a request."""
+
+    request: Request
+    trace: Any
+    verdict: Any
+    took_s: float
+    replayed: Any = None
+    comparison: dict[str, Any] = field(default_factory=dict)
+
+
+class Simulator(QObject):
+    """One worker thread for runs, ghosts, replays and advice."""
+
+    finished = pyqtSignal(object)
+    advised = pyqtSignal(int, object)
+    failed = pyqtSignal(str)
+    prepared = pyqtSignal()
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._wanted: dict[str, Request] = {}
+        self._wake = threading.Condition()
+        self._ending = False
+        self._control: Any = None
+        self._began_s = 0.0
+        self.steps = 0
+        self._thread = threading.Thread(target=self._work, name="simulator", daemon=True)
+        self._thread.start()
+
+    def request(self, request: Request) -> None:
+        """Ask for a run; an older one of the same purpose that has not begun is forgotten."""
+        with self._wake:
+            self._wanted[request.purpose] = request
+            if self._control is not None and time.perf_counter() - self._began_s > LONG_RUN_S:
+                self._control[0] = 1
+            self._wake.notify()
+
+    def stop(self) -> None:
+        """End the run that is on, and forget what waits."""
+        with self._wake:
+            self._wanted.clear()
+            if self._control is not None:
+                self._control[0] = 1
+
+    def progress(self) -> tuple[float, float] | None:
+        """(seconds since it began, share done) of the run that is on."""
+        control = self._control
+        if control is None:
+            return None
+        return time.perf_counter() - self._began_s, float(control[1]) / max(self.steps, 1)
+
+    def close(self) -> None:
+        """End the thread."""
+        with self._wake:
+            self._ending = True
+            self._wanted.clear()
+            if self._control is not None:
+                self._control[0] = 1
+            self._wake.notify()
+        self._thread.join(20.0)
+
+    def _pending(self) -> bool:
+        return bool(self._wanted) or self._ending
+
+    def _work(self) -> None:
+        from calor import loop
+
+        while True:
+            with self._wake:
+                while not self._pending():
+                    self._wake.wait()
+                if self._ending:
+                    return
+                purpose = "run" if "run" in self._wanted else next(iter(self._wanted))
+                request = self._wanted.pop(purpose)
+                self._control = loop.new_control()
+                self.steps = loop.steps_of(request.design, request.trial)
+                self._began_s = time.perf_counter()
+            try:
+                outcome = self._make(request)
+            except loop.Stopped:
+                outcome = None
+            except Exception as error:  # the thread must outlive whatever a design does to it
+                outcome = None
+                self._say(self.failed, f"the run could not be made: {type(error).__name__}: {error}")
+            with self._wake:
+                self._control = None
+            if outcome is None or self._ending:
+                continue
+            self._say(self.finished, outcome)
+            self._say(self.prepared)
+            if request.purpose == "run" and not self._pending():
+                self._advise(outcome)
+
+    def _say(self, signal: Any, *values: Any) -> None:
+        # at the very end Qt may already have taken the receiver away
+        with contextlib.suppress(RuntimeError):
+            signal.emit(*values)
+
+    def _make(self, request: Request) -> Outcome:
+        from calor import loop
+        from calor.judge.verdict import judge
+        from calor.log.compare import compare
+
+        began_s = time.perf_counter()
+        trace = loop.run(request.design, request.trial, self._control)
+        took_s = time.perf_counter() - began_s
+        replayed, comparison = None, {}
+        if request.recorded is not None:
+            replayed = loop.replay(request.design, request.recorded)
+            comparison = compare(request.design, request.recorded, replayed)
+        return Outcome(request, trace, judge(trace, request.design.limits), took_s, replayed, comparison)
+
+    def _advise(self, outcome: Outcome) -> None:
+        from calor.judge.advice import advise
+
+        request = outcome.request
+        try:
+            cards = advise(request.design, request.trial, outcome.trace, outcome.verdict, request.unit, self._pending)
+        except Exception as error:  # advice is a second opinion: without it the run still stands
+            self._say(self.failed, f"no advice on this run: {type(error).__name__}: {error}")
+            return
+        if not self._pending():
+            self._say(self.advised, request.number, cards)

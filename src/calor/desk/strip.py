@@ -1,0 +1,452 @@
+"""The strip: the run over one time axis, with zoom, pan and calipers."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from PyQt6.QtCore import QEvent, QPoint, Qt, QTimer, pyqtSignal
+from PyQt6.QtGui import QDragEnterEvent, QDropEvent, QKeyEvent, QMouseEvent, QResizeEvent, QWheelEvent
+from PyQt6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QVBoxLayout
+
+from calor.desk import theme as look
+from calor.desk.fields import label, set_role
+from calor.desk.lanes import LEFT_PX, RIGHT_PX, Lane, Legend, Row, Rows
+from calor.desk.model import Model
+from calor.log.caliper import between
+from calor.loop.envelope import envelope, share_on, share_recorded, with_gaps
+from calor.loop.trace import Flag, RunEvent, Trace
+from calor.units import celsius_to, difference_to, format_difference, format_duration, format_temperature
+
+NEAR_PX = 7
+SHORTEST_VIEW_S = 0.5
+CLOSE_UP_BANDS = 3.0
+SHOW_BUSY_AFTER_S, SHOW_STOP_AFTER_S = 0.2, 2.0
+
+
+class Strip(QFrame):
+    """Whole run, close-up, demand, what was switched, events; calipers over all of them."""
+
+    dropped = pyqtSignal(object)
+
+    def __init__(self, model: Model) -> None:
+        super().__init__()
+        self.setObjectName("centre")
+        self.setAcceptDrops(True)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setAccessibleName("Strip: arrow keys pan, plus and minus zoom, 0 shows the whole run, C sets calipers")
+        self._model = model
+        self._theme = look.LIGHT
+        self.view: tuple[float, float] | None = None
+        self.calipers: list[float] = []
+        self._close_up_factor = 1.0
+        self._grip: tuple[str, float, tuple[float, float]] | None = None
+        self.legend = Legend()
+        self.status = label("", "quiet")
+        self.stop = QPushButton("Stop")
+        self.stop.clicked.connect(model.simulator.stop)
+        self.stop.hide()
+        self.caliper_button = QPushButton("Calipers")
+        self.caliper_button.setCheckable(True)
+        self.caliper_button.setProperty("role", "link")
+        self.caliper_button.setToolTip("Measure between two instants (C, or Shift and drag).")
+        self.caliper_button.clicked.connect(lambda on: self.set_calipers(on))
+        self.whole_button = QPushButton("Whole run")
+        self.whole_button.setProperty("role", "link")
+        self.whole_button.setToolTip("Show the whole run (double-click, or 0).")
+        self.whole_button.clicked.connect(self.restore)
+        self.whole, self.close_up, self.demand = Lane(5), Lane(4), Lane(2)
+        self.lanes = (self.whole, self.close_up, self.demand)
+        self.rows = Rows()
+        self.close_caption, self.demand_caption = label("", "quiet"), label("demand, %", "quiet")
+        self._build()
+        self.readout = QLabel(self)
+        self.readout.setObjectName("readout")
+        self.readout.hide()
+        self.empty = QLabel(self)
+        self.empty.setAlignment(Qt.AlignmentFlag.AlignCenter)
+        self.empty.setWordWrap(True)
+        self.empty.setText("Preparing the simulation.\nThe loop is compiled for this machine the first time; about 15 s.")
+        self._busy = QTimer(self, interval=100)
+        self._busy.timeout.connect(self._show_busy)
+        self._busy.start()
+        # redrawn once the layout has settled
+        self._resized = QTimer(self, interval=0, singleShot=True)
+        self._resized.timeout.connect(self.redraw)
+        for signal in (model.run_changed, model.pinned_changed, model.ghost_changed, model.log_changed, model.unit_changed):
+            signal.connect(self.redraw)
+        model.opened.connect(self._opened)
+        for lane in self.lanes:
+            lane.viewport().installEventFilter(self)
+            lane.viewport().setMouseTracking(True)
+
+    def _build(self) -> None:
+        column = QVBoxLayout(self)
+        column.setContentsMargins(0, 8, 0, 4)
+        column.setSpacing(0)
+        head = QHBoxLayout()
+        head.setContentsMargins(LEFT_PX, 0, RIGHT_PX, 2)
+        head.setSpacing(8)
+        head.addWidget(self.legend, 1)
+        for widget in (self.stop, self.caliper_button, self.whole_button, self.status):
+            head.addWidget(widget)
+        column.addLayout(head)
+        column.addWidget(self.whole, 9)
+        for caption, lane, stretch in ((self.close_caption, self.close_up, 7), (self.demand_caption, self.demand, 3)):
+            caption.setContentsMargins(LEFT_PX, 4, 0, 1)
+            column.addWidget(caption)
+            column.addWidget(lane, stretch)
+        column.addWidget(self.rows)
+
+    def set_theme(self, theme: look.Theme) -> None:
+        """Take a theme's colours."""
+        self._theme = theme
+        for lane in self.lanes:
+            lane.set_theme(theme)
+        self.rows.theme = self.legend.theme = theme
+        self.readout.setStyleSheet(
+            f"background: {theme.rail}; color: {theme.rail_ink}; border-radius: 3px; padding: 5px 8px;"
+            f" font-size: {look.SMALL_PX}px;"
+        )
+        self.empty.setStyleSheet(f"color: {theme.quiet};")
+        self.redraw()
+
+    # ---- drawing
+
+    def span_s(self) -> float:
+        """Length of what there is to show."""
+        result, recorded = self._model.result, self._model.recorded
+        span_s = result.trace.span_s if result is not None else self._model.trial.span_s
+        return max(span_s, recorded.span_s if recorded is not None else 0.0)
+
+    def shown(self) -> tuple[float, float]:
+        """The stretch of time on the screen."""
+        return self.view or (0.0, self.span_s())
+
+    def redraw(self) -> None:
+        """Draw the model's runs in the shown stretch of time."""
+        result = self._model.result
+        self.empty.setVisible(result is None)
+        if result is None:
+            return
+        t, unit, trace = self._theme, self._model.unit, result.trace
+        begin, end = self.shown()
+        pinned = self._model.pinned[1].trace if self._model.pinned else None
+        ghost = self._model.ghost.trace if self._model.ghost else None
+        recorded = self._model.recorded
+        band = result.request.design.limits.band_celsius
+        for lane in self.lanes:
+            lane.show_span(begin, end)
+
+        def points(run: Trace | None, name: str, lane: Lane) -> Any:
+            if run is None:
+                return None
+            times, values = run.time_s, getattr(run, name)
+            if run is recorded:
+                times, values = with_gaps(times, values, (run.flags.astype(np.int64) & Flag.GAP) > 0)
+            times, values = envelope(times, values, begin, end, lane.pixels())
+            return times, values * 100.0 if name == "demand" else celsius_to(unit, values)
+
+        setpoint_steps = self._setpoint_steps(trace)
+        for lane in (self.whole, self.close_up):
+            times, levels = setpoint_steps
+            shown_level = celsius_to(unit, levels)
+            margin = difference_to(unit, band)
+            lane.draw_band(times, shown_level - margin, shown_level + margin, t.band)
+            lane.draw("setpoint", (times, shown_level), t.setpoint, dash=True, z=5, width=1.2)
+            lane.draw("pinned", points(pinned, "measured_celsius", lane), t.pinned, z=-5)
+            lane.draw("recorded", points(recorded, "measured_celsius", lane), t.recorded, z=8, width=1.2)
+            lane.draw("ghost", points(ghost, "measured_celsius", lane), t.measured, dash=True, z=12, width=1.2)
+            lane.draw("measured", points(trace, "measured_celsius", lane), t.measured, z=10)
+        self.demand.draw("pinned", points(pinned, "demand", self.demand), t.pinned, z=-5)
+        self.demand.draw("ghost", points(ghost, "demand", self.demand), t.heat, dash=True, z=12, width=1.2)
+        self.demand.draw("demand", points(trace, "demand", self.demand), t.cool if trace.cools else t.heat, z=10)
+        self._set_ranges(trace, pinned, recorded, band)
+        self._draw_rows(result, begin, end)
+        self._write(result, band)
+        self._place_calipers()
+
+    @staticmethod
+    def _setpoint_steps(trace: Trace) -> tuple[Any, Any]:
+        changes = np.flatnonzero(np.diff(trace.setpoint_celsius)) + 1
+        rows = np.concatenate(([0], changes))
+        times = np.append(np.repeat(trace.time_s[rows], 2)[1:], trace.span_s)
+        return times, np.repeat(trace.setpoint_celsius[rows], 2)
+
+    def _set_ranges(self, trace: Trace, pinned: Trace | None, recorded: Trace | None, band: float) -> None:
+        unit = self._model.unit
+        runs = [run for run in (trace, pinned, recorded) if run is not None]
+        lows, highs = [float(trace.setpoint_celsius.min()) - band], [float(trace.setpoint_celsius.max()) + band]
+        for run in runs:
+            known = run.measured_celsius[np.isfinite(run.measured_celsius)]
+            if len(known):
+                lows.append(float(known.min()))
+                highs.append(float(known.max()))
+        low, high = celsius_to(unit, min(lows)), celsius_to(unit, max(highs))
+        margin = 0.04 * (high - low)
+        self.whole.show_values(low - margin, high + margin)
+        middle = celsius_to(unit, float(trace.setpoint_celsius[0]))
+        half = difference_to(unit, band * CLOSE_UP_BANDS * self._close_up_factor)
+        self.close_up.show_values(middle - half, middle + half)
+        self.demand.show_values(-4.0, 104.0)
+
+    def _draw_rows(self, result: Any, begin: float, end: float) -> None:
+        t, trace, recorded = self._theme, result.trace, self._model.recorded
+        pixels = max(self.rows.width() - LEFT_PX - RIGHT_PX, 50)
+        colour = t.cool if trace.cools else t.heat
+        rows = [Row("run", share_on(trace, begin, end, pixels), colour)]
+        noun = "output" if not trace.switches else "fan" if trace.cools else "heater"
+        caption = f"{noun} on" if trace.switches else "output given"
+        if recorded is not None:
+            caption = f"{noun} on: in this run, in the log, and by this law on the log's readings"
+            has_output = recorded.recorded_output is not None
+            share = share_recorded(recorded.time_s, recorded.delivered, begin, end, pixels) if has_output else None
+            rows.append(Row("log", share, t.recorded))
+            replayed = result.replayed
+            rows.append(Row("replay", share_on(replayed, begin, end, pixels) if replayed is not None else None, colour))
+        marks = {"cut_out": t.failed, "alarm": t.failed, "probe_fault": t.failed, "gap": t.pinned}
+        events = [(event, marks.get(event.kind, t.cool)) for event in trace.events]
+        if recorded is not None:
+            events += [(event._replace(text=f"log: {event.text}"), t.pinned) for event in recorded.events]
+        in_band = result.verdict.metrics.time_to_band_s
+        if in_band is not None:
+            events.append((RunEvent(in_band, "in_band", "in band"), t.passed))
+        changed = len(rows) != len(self.rows.rows)
+        self.rows.rows, self.rows.caption = rows, caption
+        self.rows.events = sorted(events, key=lambda item: item[0].at_s)
+        self.rows.span = (begin, end)
+        if changed:
+            self.rows.updateGeometry()
+        self.rows.update()
+
+    def _write(self, result: Any, band: float) -> None:
+        t, unit = self._theme, self._model.unit
+        entries = [("measured", t.measured, "line"), (f"setpoint ± {difference_to(unit, band):.3g}", t.setpoint, "dash")]
+        if self._model.ghost is not None:
+            entries.append(("tried", t.measured, "dash"))
+        if self._model.pinned is not None:
+            entries.append((f"pinned: {self._model.pinned[0]}", t.pinned, "line"))
+        if self._model.recorded is not None:
+            entries.append((f"log: {self._model.recorded.name}", t.recorded, "line"))
+        self.legend.entries = entries
+        self.legend.update()
+        half = band * CLOSE_UP_BANDS * self._close_up_factor
+        self.close_caption.setText(f"close-up, setpoint ± {format_difference(unit, half, 1)}")
+        self.whole_button.setEnabled(self.view is not None)
+        if self._model.simulator.progress() is None:
+            self.status.setText(f"simulated in {result.took_s * 1000.0:.0f} ms")
+
+    def _show_busy(self) -> None:
+        progress = self._model.simulator.progress()
+        running = progress is not None and progress[0] > SHOW_BUSY_AFTER_S
+        if progress is not None and running and self._model.result is not None:
+            self.status.setText(f"simulating, {progress[1] * 100.0:.0f} %")
+        elif progress is None and self.status.text().startswith("simulating"):
+            self.redraw()
+        self.stop.setVisible(progress is not None and progress[0] > SHOW_STOP_AFTER_S and self._model.result is not None)
+
+    # ---- zoom and pan
+
+    def _opened(self) -> None:
+        self.view = None
+        self.set_calipers(False)
+        self.redraw()
+
+    def look_at(self, begin: float, end: float) -> None:
+        """Show a stretch of time, held inside the run."""
+        span = self.span_s()
+        length = min(max(end - begin, SHORTEST_VIEW_S), span)
+        begin = min(max(begin, 0.0), span - length)
+        self.view = None if length >= span * 0.9999 else (begin, begin + length)
+        self.redraw()
+
+    def restore(self) -> None:
+        """Show the whole run."""
+        self.view = None
+        self._close_up_factor = 1.0
+        self.redraw()
+
+    def zoom(self, factor: float, about_s: float | None = None) -> None:
+        """Show `factor` times as much time, keeping an instant where it is."""
+        begin, end = self.shown()
+        about = (begin + end) / 2.0 if about_s is None else about_s
+        self.look_at(about - (about - begin) * factor, about + (end - about) * factor)
+
+    def pan(self, share: float) -> None:
+        """Move by a share of what is shown."""
+        begin, end = self.shown()
+        by = (end - begin) * share
+        self.look_at(begin + by, end + by)
+
+    def time_at(self, x: float) -> float:
+        """The instant under a pixel of a lane."""
+        begin, end = self.shown()
+        return begin + (x - LEFT_PX) / max(self.whole.width() - LEFT_PX - RIGHT_PX, 1) * (end - begin)
+
+    # ---- calipers
+
+    def set_calipers(self, on: bool) -> None:
+        """Put calipers on the shown stretch, or take them off."""
+        begin, end = self.shown()
+        self.calipers = [begin + (end - begin) * share for share in (0.35, 0.6)] if on else []
+        self.caliper_button.setChecked(on)
+        self._place_calipers()
+
+    def _place_calipers(self) -> None:
+        for lane in self.lanes:
+            for number, line in enumerate(lane.lines[:2]):
+                line.setVisible(bool(self.calipers))
+                if self.calipers:
+                    line.setValue(self.calipers[number])
+        self.rows.calipers = self.calipers
+        self.rows.update()
+        self.readout.setVisible(bool(self.calipers) and self._model.result is not None)
+        if self.calipers and self._model.result is not None:
+            self.readout.setText(self._measured_between())
+            self.readout.adjustSize()
+            right = self.rows.x_of(max(self.calipers))
+            left = right + 6 if right + 6 + self.readout.width() < self.width() else self.rows.x_of(min(self.calipers)) - 6
+            x = left if left > right else left - self.readout.width()
+            x = min(max(x, LEFT_PX), self.width() - self.readout.width() - 4)
+            self.readout.move(int(x), self.whole.y() + int(self.whole.height() * 0.55))
+            self.readout.raise_()
+
+    def _measured_between(self) -> str:
+        unit = self._model.unit
+        figures = between(self._model.result.trace, *sorted(self.calipers))
+        slope = difference_to(unit, figures.slope_celsius_per_h)
+        lines = [
+            f"Δt {format_duration(figures.duration_s)}   ΔT {format_difference(unit, figures.difference_celsius)}",
+            f"slope {slope:.3g} {unit}/h",
+            f"peak to peak {format_difference(unit, figures.peak_to_peak_celsius)}",
+        ]
+        if figures.period_s is not None:
+            lines.append(f"period {format_duration(figures.period_s)}")
+        return "\n".join(lines)
+
+    # ---- mouse, keyboard, drop
+
+    def eventFilter(self, watched: Any, event: QEvent) -> bool:
+        kind = event.type()
+        if isinstance(event, QWheelEvent):
+            steps = event.angleDelta().y() / 120.0
+            if event.modifiers() & Qt.KeyboardModifier.ControlModifier:
+                self._close_up_factor = min(max(self._close_up_factor * 0.8**steps, 0.05), 50.0)
+                self.redraw()
+            else:
+                self.zoom(0.8**steps, self.time_at(event.position().x()))
+            return True
+        if isinstance(event, QMouseEvent):
+            x = event.position().x()
+            if kind == QEvent.Type.MouseButtonDblClick:
+                self.restore()
+                return True
+            if kind == QEvent.Type.MouseButtonPress and event.button() == Qt.MouseButton.LeftButton:
+                self.setFocus(Qt.FocusReason.MouseFocusReason)
+                self._take_grip(x, bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier))
+                return True
+            if kind == QEvent.Type.MouseMove:
+                self._move_grip(x) if self._grip else self._hover(x)
+                return True
+            if kind == QEvent.Type.MouseButtonRelease:
+                self._grip = None
+                return True
+        if kind == QEvent.Type.Leave and self._model.result is not None:
+            for lane in self.lanes:
+                lane.lines[2].hide()
+            self._write(self._model.result, self._model.result.request.design.limits.band_celsius)
+        if kind == QEvent.Type.Resize:
+            self._resized.start()
+        return super().eventFilter(watched, event)
+
+    def _take_grip(self, x: float, shift: bool) -> None:
+        near = [abs(self.rows.x_of(time_s) - x) for time_s in self.calipers]
+        if near and min(near) <= NEAR_PX:
+            self._grip = (f"caliper {near.index(min(near))}", x, self.shown())
+        elif shift:
+            self.calipers = [self.time_at(x), self.time_at(x)]
+            self.caliper_button.setChecked(True)
+            self._grip = ("caliper 1", x, self.shown())
+        else:
+            self._grip = ("pan", x, self.shown())
+
+    def _move_grip(self, x: float) -> None:
+        if self._grip is None:
+            return
+        what, from_x, (begin, end) = self._grip
+        if what == "pan":
+            by = (from_x - x) / max(self.whole.width() - LEFT_PX - RIGHT_PX, 1) * (end - begin)
+            if self.view is not None:
+                self.look_at(begin + by, end + by)
+            return
+        shown = self.shown()
+        self.calipers[int(what[-1])] = min(max(self.time_at(x), shown[0]), shown[1])
+        self._place_calipers()
+
+    def _hover(self, x: float) -> None:
+        result = self._model.result
+        if result is None:
+            return
+        trace, unit, time_s = result.trace, self._model.unit, self.time_at(x)
+        near = any(abs(self.rows.x_of(c) - x) <= NEAR_PX for c in self.calipers)
+        self.setCursor(Qt.CursorShape.SizeHorCursor if near else Qt.CursorShape.ArrowCursor)
+        row = int(np.searchsorted(trace.time_s, time_s, side="right")) - 1
+        inside = 0 <= time_s <= trace.span_s and 0 <= row < trace.steps
+        for lane in self.lanes:
+            lane.lines[2].setVisible(inside)
+            lane.lines[2].setValue(time_s)
+        if inside:
+            reading = format_temperature(unit, trace.measured_celsius[row], 2)
+            self.status.setText(f"{format_duration(time_s)}  {reading}  {trace.demand[row] * 100.0:.0f} %")
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        key = event.key()
+        actions = {
+            Qt.Key.Key_Left: lambda: self._arrow(-1.0, event), Qt.Key.Key_Right: lambda: self._arrow(1.0, event),
+            Qt.Key.Key_Plus: lambda: self.zoom(0.7), Qt.Key.Key_Equal: lambda: self.zoom(0.7),
+            Qt.Key.Key_Minus: lambda: self.zoom(1.0 / 0.7), Qt.Key.Key_0: self.restore, Qt.Key.Key_Home: self.restore,
+            Qt.Key.Key_C: lambda: self.set_calipers(not self.calipers),
+        }  # fmt: skip
+        action = actions.get(Qt.Key(key))
+        if action is not None and not event.modifiers() & Qt.KeyboardModifier.ControlModifier:
+            action()
+        else:
+            super().keyPressEvent(event)
+
+    def _arrow(self, direction: float, event: QKeyEvent) -> None:
+        """Pan; with calipers, move the right one, and the left one with Shift."""
+        if not self.calipers:
+            self.pan(0.1 * direction)
+            return
+        begin, end = self.shown()
+        number = 0 if event.modifiers() & Qt.KeyboardModifier.ShiftModifier else 1
+        self.calipers[number] = min(max(self.calipers[number] + direction * (end - begin) / 200.0, begin), end)
+        self._place_calipers()
+
+    def dragEnterEvent(self, event: QDragEnterEvent) -> None:
+        data = event.mimeData()
+        if data is not None and data.hasUrls() and data.urls()[0].isLocalFile():
+            event.acceptProposedAction()
+
+    def dropEvent(self, event: QDropEvent) -> None:
+        data = event.mimeData()
+        if data is not None and data.hasUrls():
+            self.dropped.emit(Path(data.urls()[0].toLocalFile()))
+            event.acceptProposedAction()
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
+        self.empty.setGeometry(0, self.height() // 4, self.width(), 80)
+
+    def focusInEvent(self, event: Any) -> None:
+        super().focusInEvent(event)
+        set_role(self, "focused", "true")
+
+    def focusOutEvent(self, event: Any) -> None:
+        super().focusOutEvent(event)
+        set_role(self, "focused", "false")
+
+    def to_pixel(self, time_s: float) -> QPoint:
+        """Where an instant is, in the first lane."""
+        return QPoint(round(self.rows.x_of(time_s)), self.whole.height() // 2)

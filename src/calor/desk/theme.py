@@ -1,0 +1,164 @@
+"""Colours, type and the style sheet, light and dark."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+
+from PyQt6.QtGui import QColor, QFont, QFontDatabase, QPalette
+from PyQt6.QtWidgets import QApplication
+
+FONTS = Path(__file__).parent / "fonts"
+SMALL_PX, BODY_PX, TITLE_PX = 11, 13, 15
+GRID_PX = 8
+
+
+@dataclass(frozen=True)
+class Theme:
+    """One set of colours. Each has a meaning, and never carries it alone."""
+
+    name: str
+    ground: str
+    raised: str
+    rule: str
+    ink: str
+    quiet: str
+    rail: str
+    rail_ink: str
+    rail_quiet: str
+    measured: str
+    setpoint: str
+    band: str
+    heat: str
+    cool: str
+    pinned: str
+    recorded: str
+    passed: str
+    failed: str
+    grid: str
+
+
+LIGHT = Theme(
+    "light", ground="#F4F1EA", raised="#FCFBF7", rule="#D5CFC0", ink="#23262B", quiet="#696559", rail="#23283A",
+    rail_ink="#F4F1EA", rail_quiet="#A3A8BA", measured="#3B3F8F", setpoint="#B8860B", band="#EADFC4", heat="#C4512D",
+    cool="#2E6F9E", pinned="#A7A294", recorded="#23262B", passed="#2F6B45", failed="#A3262A", grid="#E4DFD2",
+)  # fmt: skip
+DARK = Theme(
+    "dark", ground="#1B1E27", raised="#252935", rule="#3B4050", ink="#ECE7DA", quiet="#A9A598", rail="#12141B",
+    rail_ink="#F4F1EA", rail_quiet="#8C91A3", measured="#9AA0F2", setpoint="#DDAE3C", band="#3A3626", heat="#E87D59",
+    cool="#6FB1E0", pinned="#7C7869", recorded="#ECE7DA", passed="#74BE8E", failed="#F07C7F", grid="#2C313E",
+)  # fmt: skip
+THEMES = {theme.name: theme for theme in (LIGHT, DARK)}
+
+
+def load_fonts() -> None:
+    """Make the shipped fonts known to Qt."""
+    for path in sorted(FONTS.glob("*.otf")):
+        QFontDatabase.addApplicationFont(str(path))
+
+
+def font(px: int = BODY_PX, bold: bool = False, mono: bool = False) -> QFont:
+    """The desk's type in one of its sizes; B612's figures are all of one width."""
+    made = QFont("B612 Mono" if mono else "B612")
+    made.setPixelSize(px)
+    made.setBold(bold)
+    made.setHintingPreference(QFont.HintingPreference.PreferNoHinting)
+    return made
+
+
+def apply(app: QApplication, theme: Theme) -> None:
+    """Put the whole application into `theme`."""
+    app.setStyle("Fusion")
+    palette = QPalette()
+    for role, colour in (
+        (QPalette.ColorRole.Window, theme.ground),
+        (QPalette.ColorRole.Base, theme.raised),
+        (QPalette.ColorRole.AlternateBase, theme.ground),
+        (QPalette.ColorRole.WindowText, theme.ink),
+        (QPalette.ColorRole.Text, theme.ink),
+        (QPalette.ColorRole.Button, theme.raised),
+        (QPalette.ColorRole.ButtonText, theme.ink),
+        (QPalette.ColorRole.Highlight, theme.measured),
+        (QPalette.ColorRole.HighlightedText, theme.raised),
+        (QPalette.ColorRole.ToolTipBase, theme.rail),
+        (QPalette.ColorRole.ToolTipText, theme.rail_ink),
+        (QPalette.ColorRole.PlaceholderText, theme.quiet),
+        (QPalette.ColorRole.Link, theme.measured),
+    ):
+        palette.setColor(role, QColor(colour))
+    app.setPalette(palette)
+    app.setFont(font())
+    app.setStyleSheet(style_sheet(theme))
+
+
+def style_sheet(t: Theme) -> str:
+    """The style sheet of `t`. Widgets are told apart by object names that say what they are."""
+    return f"""
+* {{ font-family: "B612"; font-size: {BODY_PX}px; color: {t.ink}; }}
+QMainWindow, QDialog, QScrollArea, #bench, #verdict, #centre {{ background: {t.ground}; }}
+QScrollArea {{ border: none; }}
+QLabel {{ background: transparent; }}
+QLabel[role="quiet"] {{ color: {t.quiet}; font-size: {SMALL_PX}px; }}
+QLabel[role="unit"] {{ color: {t.quiet}; }}
+QLabel[role="problem"] {{ color: {t.failed}; font-size: {SMALL_PX}px; }}
+QLabel[role="heading"] {{ font-weight: bold; }}
+QLabel[role="passed"] {{ color: {t.passed}; font-weight: bold; }}
+QLabel[role="failed"] {{ color: {t.failed}; font-weight: bold; }}
+QLabel[role="code"] {{ font-family: "B612 Mono"; font-size: {SMALL_PX}px; }}
+#topbar {{ background: {t.ground}; border-bottom: 1px solid {t.rule}; }}
+#bench {{ border-right: 1px solid {t.rule}; }}
+#verdict {{ border-left: 1px solid {t.rule}; }}
+#rail {{ background: {t.rail}; }}
+#rail QLabel {{ color: {t.rail_ink}; }}
+#rail QPushButton {{ background: transparent; color: {t.rail_quiet}; border: none; border-radius: 0; padding: 6px 2px;
+    font-size: {SMALL_PX}px; min-height: 0; }}
+#rail QPushButton:hover {{ color: {t.rail_ink}; }}
+#rail QPushButton:focus {{ color: {t.rail_ink}; border: 2px solid {t.setpoint}; padding: 4px 0; }}
+#railRoom {{ background: {t.ground}; border-left: 4px solid {t.heat}; }}
+#rail #railRoom QLabel {{ color: {t.ink}; }}
+#rail #railRoom QLabel[role="quiet"] {{ color: {t.heat}; font-size: {SMALL_PX}px; }}
+QPushButton, QComboBox, QLineEdit, QToolButton {{ background: {t.raised}; border: 1px solid {t.rule}; border-radius: 4px;
+    padding: 2px 8px; min-height: 20px; }}
+QLineEdit {{ selection-background-color: {t.measured}; selection-color: {t.raised}; }}
+QPushButton:hover, QComboBox:hover, QToolButton:hover {{ border-color: {t.quiet}; }}
+QPushButton:focus, QComboBox:focus, QLineEdit:focus, QToolButton:focus {{ border: 2px solid {t.measured}; padding: 1px 7px; }}
+QPushButton:pressed, QPushButton:checked {{ background: {t.rail}; color: {t.rail_ink}; }}
+QPushButton:disabled {{ color: {t.pinned}; }}
+QPushButton[role="main"] {{ background: {t.rail}; color: {t.rail_ink}; border-color: {t.rail}; }}
+QPushButton[role="name"] {{ background: transparent; border-color: transparent; font-size: {TITLE_PX}px; font-weight: bold;
+    text-align: left; padding: 2px 4px; }}
+QPushButton[role="name"]:hover {{ border-color: {t.rule}; }}
+QPushButton[role="name"]:focus {{ border: 2px solid {t.measured}; padding: 1px 3px; }}
+QPushButton[role="name"]::menu-indicator {{ image: none; width: 0; }}
+QPushButton[role="link"] {{ background: transparent; border: 1px solid transparent; padding: 0 2px; text-decoration: underline;
+    min-height: 18px; text-align: left; }}
+QPushButton[role="link"]:focus {{ border: 1px solid {t.measured}; }}
+QPushButton[role="link"]:pressed, QPushButton[role="link"]:checked {{ background: transparent; color: {t.measured}; }}
+QPushButton[role="segment"] {{ border-radius: 0; border-right-width: 0; padding: 2px 6px; }}
+QPushButton[role="segment"]:focus {{ border: 2px solid {t.setpoint}; padding: 1px 5px; }}
+QPushButton[segment="first"] {{ border-top-left-radius: 4px; border-bottom-left-radius: 4px; }}
+QPushButton[segment="last"] {{ border-top-right-radius: 4px; border-bottom-right-radius: 4px; border-right-width: 1px; }}
+QLineEdit[wrong="true"] {{ border: 2px solid {t.failed}; padding: 1px 7px; }}
+QComboBox QAbstractItemView, QMenu, QListWidget {{ background: {t.raised}; border: 1px solid {t.rule}; outline: none; }}
+QComboBox QAbstractItemView::item:selected, QMenu::item:selected, QListWidget::item:selected {{
+    background: {t.rail}; color: {t.rail_ink}; }}
+QMenu::item {{ padding: 5px 24px 5px 14px; }}
+QMenu::item:disabled {{ color: {t.pinned}; }}
+QMenu::separator {{ height: 1px; background: {t.rule}; margin: 4px 8px; }}
+QListWidget::item {{ padding: 4px 8px; }}
+QComboBox::drop-down {{ border: none; width: 18px; }}
+#card {{ background: {t.raised}; border: 1px solid {t.rule}; border-left: 4px solid {t.setpoint}; border-radius: 4px; }}
+#card[weight="wear"] {{ border-left-color: {t.heat}; }}
+#card[weight="note"] {{ border-left-color: {t.cool}; }}
+#notice {{ background: {t.band}; border-bottom: 1px solid {t.rule}; }}
+#notice[kind="error"] {{ border-left: 4px solid {t.failed}; }}
+#notice[kind="note"] {{ border-left: 4px solid {t.setpoint}; }}
+#line {{ background: {t.rule}; }}
+QScrollBar:vertical {{ background: transparent; width: 8px; margin: 0; }}
+QScrollBar::handle:vertical {{ background: {t.rule}; border-radius: 4px; min-height: 24px; }}
+QScrollBar::add-line, QScrollBar::sub-line {{ height: 0; width: 0; }}
+QScrollBar:horizontal {{ height: 0; }}
+QToolTip {{ background: {t.rail}; color: {t.rail_ink}; border: none; padding: 4px; }}
+QProgressBar {{ border: none; background: {t.grid}; max-height: 4px; }}
+QProgressBar::chunk {{ background: {t.heat}; }}
+"""

@@ -1,0 +1,340 @@
+"""The window: rail, top bar, notice, ribbon, bench, strip, verdict; and every command of the desk."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+from PyQt6.QtCore import QByteArray, Qt
+from PyQt6.QtGui import QAction, QCloseEvent, QKeySequence, QShortcut
+from PyQt6.QtWidgets import QApplication, QFrame, QHBoxLayout, QMainWindow, QMenu, QPushButton, QVBoxLayout, QWidget
+
+from calor.demo import DEMOS
+from calor.desk import theme as look
+from calor.desk.bench import SECTIONS, Bench, field_of, keys_of
+from calor.desk.fields import label, set_role
+from calor.desk.files import Files
+from calor.desk.model import Model
+from calor.desk.places import Unsaved, left_behind
+from calor.desk.ribbon import Ribbon
+from calor.desk.search import Entry, Search
+from calor.desk.strip import Strip
+from calor.desk.topbar import TopBar
+from calor.desk.verdict import VerdictPanel
+from calor.desk.words import BLOCKS, word
+from calor.design.model import BLOCK_KINDS
+from calor.design.model import BLOCKS as ORDER
+from calor.design.trial import Limits
+from calor.law.guard import Guard
+from calor.units import TEMPERATURE_UNITS
+
+
+class Notice(QFrame):
+    """One line over the room: what went wrong, or what was done, with a way to take it away."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setObjectName("notice")
+        row = QHBoxLayout(self)
+        row.setContentsMargins(12, 5, 12, 5)
+        row.setSpacing(8)
+        self.text = label("")
+        self.text.setWordWrap(True)
+        self.text.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
+        self.action, self.drop = QPushButton(), QPushButton("Dismiss")
+        row.addWidget(self.text, 1)
+        row.addWidget(self.action)
+        row.addWidget(self.drop)
+        self.drop.clicked.connect(self.hide)
+        self._acts: list[Any] = []
+        self.hide()
+
+    def say(self, kind: str, text: str, action: str = "", act: Any = None, drop: str = "Dismiss", dropped: Any = None) -> None:
+        """Show a line; of many the first, and how many more there are."""
+        lines = text.strip().splitlines() or [""]
+        more = f"  (and {len(lines) - 1} more; calor check lists them all)" if len(lines) > 1 else ""
+        self.text.setText(lines[0] + more)
+        set_role(self, "kind", kind)
+        self.action.setVisible(bool(action))
+        self.action.setText(action)
+        self.drop.setText(drop)
+        for button, slot in ((self.action, act), (self.drop, dropped)):
+            button.disconnect()
+            button.clicked.connect(self.hide)
+            if slot is not None:
+                button.clicked.connect(lambda _, slot=slot: slot())
+        self.show()
+
+
+class Rail(QFrame):
+    """The rooms that there are, and what belongs to no room."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setObjectName("rail")
+        self.setFixedWidth(72)
+        column = QVBoxLayout(self)
+        column.setContentsMargins(0, 0, 0, 8)
+        column.setSpacing(0)
+        mark = label("calor", "heading")
+        mark.setAlignment(Qt.AlignmentFlag.AlignCenter)
+        mark.setFixedHeight(46)
+        column.addWidget(mark)
+        room = QFrame()
+        room.setObjectName("railRoom")
+        inside = QVBoxLayout(room)
+        inside.setContentsMargins(0, 8, 4, 8)
+        inside.setSpacing(1)
+        for text, role in (("Loop", ""), ("design", "quiet")):
+            line = label(text, role)
+            line.setAlignment(Qt.AlignmentFlag.AlignCenter)
+            inside.addWidget(line)
+        column.addWidget(room)
+        column.addStretch(1)
+        self.find, self.theme = QPushButton("Find\nCtrl+K"), QPushButton("Dark")
+        for button in (self.find, self.theme):
+            column.addWidget(button)
+
+
+class Window(QMainWindow):
+    """The desk."""
+
+    def __init__(self, model: Model) -> None:
+        super().__init__()
+        self.model = model
+        self.files = Files(model, self)
+        self.rail, self.topbar, self.notice = Rail(), TopBar(model), Notice()
+        self.ribbon, self.bench = Ribbon(model), Bench(model)
+        self.strip, self.verdict = Strip(model), VerdictPanel(model)
+        self._lay_out()
+        self._commands: list[tuple[str, str, Any]] = []
+        self._connect()
+        self.theme = look.LIGHT
+        self.set_theme(str(model.remembered.get("theme", "light")))
+        self.resize(1280, 800)
+        self.setMinimumSize(1040, 640)
+        geometry = model.remembered.get("geometry")
+        if isinstance(geometry, str):
+            self.restoreGeometry(QByteArray.fromBase64(geometry.encode()))
+        self._show_title()
+
+    def _lay_out(self) -> None:
+        whole = QWidget()
+        across = QHBoxLayout(whole)
+        across.setContentsMargins(0, 0, 0, 0)
+        across.setSpacing(0)
+        across.addWidget(self.rail)
+        right = QVBoxLayout()
+        right.setSpacing(0)
+        across.addLayout(right, 1)
+        for widget in (self.topbar, self.notice, self.ribbon):
+            right.addWidget(widget)
+        room = QHBoxLayout()
+        room.setSpacing(0)
+        for widget, stretch in ((self.bench, 0), (self.strip, 1), (self.verdict, 0)):
+            room.addWidget(widget, stretch)
+        right.addLayout(room, 1)
+        self.setCentralWidget(whole)
+
+    def _connect(self) -> None:
+        model, files = self.model, self.files
+        model.noticed.connect(self.notice.say)
+        model.design_changed.connect(self._show_title)
+        self.strip.dropped.connect(files.take)
+        self.bench.save_code.clicked.connect(files.ask_code)
+        self.topbar.save.clicked.connect(files.save)
+        self.rail.find.clicked.connect(self.search)
+        self.rail.theme.clicked.connect(self.toggle_theme)
+        self._commands = [
+            ("New design", "Ctrl+N", files.new),
+            ("Open…", "Ctrl+O", files.ask_open),
+            ("Save", "Ctrl+S", files.save),
+            ("Save as…", "Ctrl+Shift+S", files.save_as),
+            ("Overlay a log…", "Ctrl+L", files.ask_log),
+            ("Overlay the demo's log", "", files.overlay_demo),
+            ("Take the log away", "", lambda: model.set_log(None)),
+            ("Save its C…", "Ctrl+E", files.ask_code),
+            ("Undo", "Ctrl+Z", self._undo),
+            ("Redo", "Ctrl+Shift+Z", self._redo),
+            ("Pin this run", "Ctrl+P", model.pin),
+            ("Unpin", "", model.unpin),
+            ("Edit the trial", "Ctrl+T", lambda: model.choose_bench("trial")),
+            ("Calipers", "", lambda: self.strip.set_calipers(not self.strip.calipers)),
+            ("Whole run", "", self.strip.restore),
+            ("Next unit: °C, °F, K", "Ctrl+U", self.topbar.next_unit),
+            ("Light or dark", "Ctrl+D", self.toggle_theme),
+            ("Find", "Ctrl+K", self.search),
+            ("Quit", "Ctrl+Q", self.close),
+        ]
+        for _, keys, act in self._commands:
+            if keys:
+                QShortcut(QKeySequence(keys), self, activated=act)
+        QShortcut(QKeySequence("Ctrl+Y"), self, activated=self._redo)
+        QShortcut(QKeySequence("Escape"), self, activated=self._escape)
+        for number, block in enumerate(ORDER, 1):
+            QShortcut(QKeySequence(f"Alt+{number}"), self, activated=lambda block=block: self._go_to(block))
+        self._menu = QMenu(self)
+        self._menu.aboutToShow.connect(self._fill_menu)
+        self.topbar.name.setMenu(self._menu)
+        order = [*self.topbar.order(), *self.ribbon.cards.values(), self.bench, self.strip]
+        for first, second in zip(order[:-1], order[1:], strict=True):
+            self.setTabOrder(first, second)
+
+    def _undo(self) -> None:
+        self.model.end_merging()
+        self.model.undo_stack.undo()
+
+    def _redo(self) -> None:
+        self.model.undo_stack.redo()
+
+    def _go_to(self, block: str) -> None:
+        self.model.choose_bench(block)
+        self.ribbon.cards[block].setFocus(Qt.FocusReason.ShortcutFocusReason)
+
+    def _escape(self) -> None:
+        if self.model.trying is not None:
+            self.model.drop_tried()
+        elif not self.notice.isHidden():
+            self.notice.hide()
+        elif self.strip.calipers:
+            self.strip.set_calipers(False)
+
+    def _show_title(self) -> None:
+        self.setWindowTitle(f"{self.model.design.name}{' (edited)' if self.model.edited else ''} · Calor")
+
+    def _fill_menu(self) -> None:
+        menu = self._menu
+        menu.clear()
+        for name, keys, act in self._commands:
+            if name in ("Overlay a log…", "Undo", "Quit"):
+                menu.addSeparator()
+            if name in ("Pin this run", "Unpin", "Edit the trial", "Calipers", "Whole run", "Find", "Next unit: °C, °F, K", "Light or dark"):
+                continue
+            if name == "Quit":
+                self._add_designs(menu)
+                menu.addSeparator()
+            action = QAction(name, menu)
+            action.setShortcut(QKeySequence(keys))
+            action.triggered.connect(lambda _, act=act: act())
+            stack = self.model.undo_stack
+            allowed = {"Undo": stack.canUndo(), "Redo": stack.canRedo(), "Take the log away": self.model.recorded is not None}
+            action.setEnabled(allowed.get(name, True))
+            if name == "Undo" and stack.canUndo():
+                action.setText(f"Undo: {stack.undoText()}")
+            menu.addAction(action)
+
+    def _add_designs(self, menu: QMenu) -> None:
+        recent = menu.addMenu("Recent designs")
+        for path in self.model.remembered.recent():
+            recent.addAction(path.name).triggered.connect(lambda _, path=path: self.files.open(path))
+        if recent.isEmpty():
+            recent.addAction("none yet").setEnabled(False)
+        demos = menu.addMenu("Demo designs")
+        for number, demo in enumerate(DEMOS):
+            demos.addAction(demo.title).triggered.connect(lambda _, number=number: self.files.open_demo(number))
+
+    # ---- search
+
+    def entries(self) -> list[Entry]:
+        """Everything Ctrl+K finds."""
+        model = self.model
+        found = [Entry(name, f"command {keys}".strip(), act) for name, keys, act in self._commands if name != "Find"]
+        for number, trial in enumerate(model.design.trial):
+            found.append(Entry(trial.name, "trial", lambda number=number: model.choose_trial(number)))
+        for block in ORDER:
+            found.append(Entry(BLOCKS[block], "bench", lambda block=block: self._go_to(block)))
+            for kind in BLOCK_KINDS[block]:
+                if len(BLOCK_KINDS[block]) > 1:
+                    act = lambda block=block, kind=kind: (model.choose_bench(block), model.set_kind(block, kind))  # noqa: E731
+                    found.append(Entry(word(kind), f"kind of {BLOCKS[block].lower()}", act))
+            found += self._setting_entries(block)
+        for unit in TEMPERATURE_UNITS:
+            found.append(Entry(f"Show {unit}", "unit", lambda unit=unit: model.set_unit(unit)))
+        for path in model.remembered.recent():
+            found.append(Entry(path.name, "recent design", lambda path=path: self.files.open(path)))
+        for number, demo in enumerate(DEMOS):
+            found.append(Entry(demo.title, "demo design", lambda number=number: self.files.open_demo(number)))
+        return found
+
+    def _setting_entries(self, block: str) -> list[Entry]:
+        kind = self.model.settings_of(block).kind  # type: ignore[attr-defined]
+        own = BLOCK_KINDS[block][kind]
+        found = []
+        for _, part, keys in SECTIONS.get((block, kind), (("", block, ()),)):
+            part_model: Any = {"guard": Guard, "limits": Limits}.get(part, own)
+            for key in keys or keys_of(part_model):
+                title = field_of(part_model, key).title or key
+                act = lambda block=block, place=f"{part}.{key}": self.model.choose_bench(block, place)  # noqa: E731
+                found.append(Entry(title, f"setting of {'limits' if part == 'limits' else BLOCKS[block].lower()}", act))
+        return found
+
+    def search(self) -> Search:
+        """Open the search."""
+        dialog = Search(self, self.entries())
+        dialog.open()
+        dialog.line.setFocus()
+        return dialog
+
+    # ---- theme
+
+    def set_theme(self, name: str) -> None:
+        """Light or dark."""
+        self.theme = look.THEMES.get(name, look.LIGHT)
+        app = QApplication.instance()
+        if isinstance(app, QApplication):
+            look.apply(app, self.theme)
+        self.ribbon.set_theme(self.theme)
+        self.strip.set_theme(self.theme)
+        self.rail.theme.setText("Light" if self.theme is look.DARK else "Dark")
+
+    def toggle_theme(self) -> None:
+        """The other theme."""
+        self.set_theme("light" if self.theme is look.DARK else "dark")
+        self.model.remembered.put("theme", self.theme.name)
+
+    # ---- coming and going
+
+    def offer_back(self) -> None:
+        """Offer an edit that a killed desk left behind."""
+        lost = left_behind()
+        if lost:
+            self._offer(lost[0])
+
+    def _offer(self, lost: Unsaved) -> None:
+        def take() -> None:
+            path = lost.path
+            if path is not None and self.model.open(path, lost.text):
+                lost.kept_in.unlink(missing_ok=True)
+            elif path is None and self.model.open_text(lost.text, lost.name):
+                self.model.undo_stack.resetClean()
+                self.model.design_changed.emit()
+                lost.kept_in.unlink(missing_ok=True)
+
+        text = f"An edit of {lost.name} was not saved when Calor last ended."
+        self.notice.say("note", text, "Take it back", take, "Drop it", lambda: lost.kept_in.unlink(missing_ok=True))
+
+    def closeEvent(self, event: QCloseEvent) -> None:
+        if not self.files.may_go_on():
+            event.ignore()
+            return
+        self.model.remembered.put("geometry", bytes(self.saveGeometry().toBase64()).decode())
+        self.model.remembered.put("last", str(self.model.path) if self.model.path else "")
+        self.files.close()
+        self.model.close()
+        self.model.simulator.close()
+        event.accept()
+
+    def open_first(self, path: Path | None, demo: bool) -> None:
+        """Open what was asked for: a file, the demo, else the last design, else the demo."""
+        last = str(self.model.remembered.get("last", ""))
+        opened = False
+        if path is not None:
+            opened = self.model.open(path)
+        elif not demo and last and Path(last).is_file():
+            opened = self.model.open(Path(last))
+        if not opened:
+            complaint = (self.notice.text.text(), not self.notice.isHidden())
+            self.model.open_text(DEMOS[0].design.read_text(encoding="utf-8"), DEMOS[0].design.name)
+            if complaint[1]:
+                self.notice.say("error", f"{complaint[0]} Showing the demo instead.")
+        self.offer_back()

@@ -1,0 +1,38 @@
+"""The words the desk uses for the choices of a design file."""
+
+from __future__ import annotations
+
+CHOICES: dict[str, str] = {
+    "on_off": "On/off", "pid": "PID", "manual": "Manual",
+    "relay": "Relay", "time_proportional": "Time share", "linear": "Linear",
+    "lump": "Lump", "first_order": "First order", "chamber": "Chamber",
+    "thermistor": "Thermistor", "ideal": "Ideal", "hold": "Hold",
+    "heat": "Heats", "cool": "Cools",
+    "centred": "Centred", "below": "Below", "above": "Above",
+    "low_side": "Low side", "high_side": "High side",
+    "ssr_zero_cross": "SSR, zero cross", "ssr_random": "SSR, random", 
+    "clamp": "hold at limit", "back_calculate": "lead back", "none": "none",
+    "standard": "Gain Ti Td", "parallel": "Kp Ki Kd", "series": "series", "band": "band",
+    "2^n": "2ⁿ", "2^n-1": "2ⁿ − 1",
+    "door": "Door open", "ambient_step": "Ambient step", "power_step": "Power step", "setpoint_step": "Setpoint step",
+    "probe_open": "Probe open", "probe_short": "Probe shorted", "mains_lost": "Mains lost",
+    "high": "above", "low": "below", "deviation_high": "above setpoint by", "deviation_low": "below setpoint by",
+}  # fmt: skip
+
+BLOCKS: dict[str, str] = {
+    "setpoint": "Setpoint", "law": "Law", "drive": "Drive", "load": "Load", "probe": "Probe", "trial": "Trial",
+}  # fmt: skip
+
+CAUTIONS: dict[str, str] = {
+    "setpoint": "Simulation is not proof of safety. Eggs, food, medicine and animals need an independent thermometer"
+    " and alarm.",
+    "drive": "Mains wiring is for licensed persons and local codes. Relays weld and SSRs fail shorted: fit a cut-out"
+    " that shares nothing with this switch, and a fuse.",
+    "load": "Keep combustibles away from the heater and never leave a first run alone. Near water, use residual-current"
+    " protection.",
+}
+
+
+def word(choice: str) -> str:
+    """The word shown for a choice."""
+    return CHOICES.get(choice, choice.replace("_", " "))

@@ -1,0 +1,55 @@
+"""Long columns reduced to what a screen can show: the lowest and highest value under each pixel."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from calor.loop.trace import Column, Trace
+
+
+def envelope(time_s: Column, values: Column, begin_s: float, end_s: float, pixels: int) -> tuple[Column, Column]:
+    """Points of `values` between `begin_s` and `end_s` to draw on `pixels`: times and values, same length.
+
+    Where there are fewer than four rows a pixel they are returned as they are, with one row more at each
+    side; otherwise two points a pixel, its lowest and its highest value. NaN stays only where a whole pixel
+    has nothing else.
+    """
+    first = max(int(np.searchsorted(time_s, begin_s)) - 1, 0)
+    last = min(int(np.searchsorted(time_s, end_s, side="right")) + 1, len(time_s))
+    if last - first < 4 * pixels:
+        return time_s[first:last], values[first:last]
+    edges = np.linspace(begin_s, end_s, pixels + 1)
+    starts = np.unique(np.clip(np.searchsorted(time_s, edges[:-1]), first, last - 1))
+    part = values[: last]
+    low = np.fmin.reduceat(part, starts)
+    high = np.fmax.reduceat(part, starts)
+    times = np.repeat(time_s[starts], 2)
+    # the order within a pixel alternates, so that the line joins low to low and high to high
+    points = np.empty(2 * len(starts))
+    points[0::4], points[1::4] = low[0::2], high[0::2]
+    points[2::4], points[3::4] = high[1::2], low[1::2]
+    return times, points
+
+
+def with_gaps(time_s: Column, values: Column, gap: Column) -> tuple[Column, Column]:
+    """A column with a NaN put before each row where `gap` is set, so that a line breaks there."""
+    rows = np.flatnonzero(gap)
+    return np.insert(time_s, rows, time_s[rows]), np.insert(values, rows, np.nan)
+
+
+def share_on(trace: Trace, begin_s: float, end_s: float, pixels: int) -> Column:
+    """Mean output under each pixel between two times, from the exact instants of switching."""
+    edges = np.linspace(begin_s, end_s, pixels + 1)
+    instants = np.concatenate(([0.0], trace.switch_s, [max(trace.span_s, 1e-9)]))
+    levels = np.concatenate(([0.0], trace.switch_level))
+    given = np.concatenate(([0.0], np.cumsum(np.diff(instants) * levels)))
+    inside = np.interp(edges, instants, given)
+    width = (end_s - begin_s) / pixels
+    return np.diff(inside) / width
+
+
+def share_recorded(time_s: Column, output: Column, begin_s: float, end_s: float, pixels: int) -> Column:
+    """Mean of a recorded output, held between its rows, under each pixel."""
+    edges = np.linspace(begin_s, end_s, pixels + 1)
+    given = np.concatenate(([0.0], np.cumsum(np.diff(time_s) * np.nan_to_num(output[:-1]))))
+    return np.diff(np.interp(edges, time_s, given)) / ((end_s - begin_s) / pixels)
