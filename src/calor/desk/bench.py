@@ -136,7 +136,7 @@ class Bench(QFrame):
         self.form: BlockForm | TrialBench | None = None
         self._showing: tuple[str, str] = ("", "")
         outer = QVBoxLayout(self)
-        outer.setContentsMargins(16, 10, 0, 8)
+        outer.setContentsMargins(16, 10, 1, 8)
         outer.setSpacing(8)
         head = QHBoxLayout()
         self._title = label("", "heading")

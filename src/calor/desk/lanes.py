@@ -19,6 +19,8 @@ from calor.units import format_time_axis
 
 LEFT_PX, RIGHT_PX = 44, 10
 FEW_POINTS = 3000
+CROWDED_PX = 60
+_FIRST_NAMED = {"cut_out": 0, "alarm": 1, "probe_fault": 2, "in_band": 3}
 _STEPS_S = (
     0.1, 0.2, 0.5, 1, 2, 5, 10, 15, 30, 60, 120, 300, 600, 900, 1800, 3600, 7200, 10800, 21600, 43200, 86400, 172800,
     432000, 864000, 1728000, 4320000, 8640000,
@@ -79,6 +81,7 @@ class Lane(pg.PlotWidget):
         bottom.setHeight(1)
         for axis in (left, bottom):
             axis.setGrid(255)
+            axis.setZValue(-1000)
         self.setMouseEnabled(False, False)
         self.setFrameShape(pg.QtWidgets.QFrame.Shape.NoFrame)
         self.setFocusPolicy(Qt.FocusPolicy.NoFocus)
@@ -226,43 +229,38 @@ class Rows(QWidget):
     def _paint_events(self, painter: QPainter, top: int) -> None:
         metrics = QFontMetricsF(painter.font())
         right_edge = self.width() - RIGHT_PX
-        taken: list[tuple[float, float, int]] = []
+        marks: list[tuple[float, float, int, RunEvent, str]] = []
         for event, colour in self.events:
             x = self.x_of(event.at_s)
             until = self.x_of(event.until_s) if math.isfinite(event.until_s) else x
             if until < LEFT_PX - 2 or x > right_edge + 2:
                 continue
-            x, until = max(x, LEFT_PX), min(until, right_edge)
-            length = metrics.horizontalAdvance(event.text) + 4
-            mark_end = max(until, x + 9)
-            places = [(mark_end + 4, line) for line in (0, 1)] + [(x - length - 4, line) for line in (0, 1)]
-            chosen = next(
-                (
-                    (at, line)
-                    for at, line in places
-                    if at >= LEFT_PX - 2
-                    and at + length <= right_edge + RIGHT_PX
-                    and not any(line == other and at < end + 6 and at + length > begin - 6 for begin, end, other in taken)
-                    and not any(line == other and x < end and mark_end > begin for begin, end, other in taken)
-                ),
-                None,
-            )
-            line = chosen[1] if chosen else 0
+            x = max(x, LEFT_PX)
+            end = min(max(until, x + (3.0 if math.isfinite(event.until_s) else 8.0)), right_edge + 4)
+            # two marks that would crowd one line share both
+            crowded = any(line == 0 and x < other_end + CROWDED_PX for _, other_end, line, _, _ in marks)
+            marks.append((x, end, 1 if crowded else 0, event, colour))
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.setPen(Qt.PenStyle.NoPen)
+        for x, end, line, event, colour in marks:
             middle = top + 9 + line * 19
             painter.setBrush(QColor(colour))
-            painter.setPen(Qt.PenStyle.NoPen)
-            painter.setRenderHint(QPainter.RenderHint.Antialiasing)
             if math.isfinite(event.until_s):
-                painter.drawRect(QRectF(x, middle - 6, max(until - x, 3.0), 12))
+                painter.drawRect(QRectF(x, middle - 6, end - x, 12))
             else:
                 painter.drawEllipse(QPointF(x + 4, middle), 4.0, 4.0)
-            taken.append((x - 1, mark_end + 1, line))
-            if chosen:
-                painter.setPen(QColor(self.theme.quiet))
-                painter.drawText(QRectF(chosen[0], middle - 9, length, 18), Qt.AlignmentFlag.AlignVCenter, event.text)
-                taken.append((chosen[0], chosen[0] + length, line))
+        taken = [(x, end, line) for x, end, line, _, _ in marks]
+        painter.setPen(QColor(self.theme.quiet))
+        for x, end, line, event, _ in sorted(marks, key=lambda mark: _FIRST_NAMED.get(mark[3].kind, 9)):
+            length = metrics.horizontalAdvance(event.text) + 4
+            for at in (end + 4, x - length - 4):
+                fits = LEFT_PX - 2 <= at and at + length <= self.width()
+                if fits and not any(line == o and at < e + 3 and at + length > b - 3 for b, e, o in taken):
+                    place = QRectF(at, top + line * 19, length, 18)
+                    painter.drawText(place, Qt.AlignmentFlag.AlignVCenter, event.text)
+                    taken.append((at, at + length, line))
+                    break
         if not self.events:
-            painter.setPen(QColor(self.theme.quiet))
             painter.drawText(QRectF(LEFT_PX, top, 400, 18), Qt.AlignmentFlag.AlignVCenter, "none in this trial")
 
     def _paint_axis(self, painter: QPainter, top: float) -> None:

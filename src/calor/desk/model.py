@@ -16,6 +16,7 @@ from calor.design.model import BLOCK_KINDS, Design, block_summary
 from calor.design.problems import explain
 from calor.design.trial import Trial
 from calor.errors import DesignError, Problem
+from calor.law.on_off import DEFAULT_HYSTERESIS_CELSIUS
 from calor.settings import Settings
 from calor.units import TEMPERATURE_UNITS, TemperatureUnit
 
@@ -246,6 +247,8 @@ class Model(QObject):
         past = self._past_kinds.get((block, kind))
         shared = {key: value for key, value in _parts(now).items() if key in model.model_fields and key != "kind"}
         base = _parts(past) if past is not None else {}
+        if kind == "on_off" and past is None:
+            base["hysteresis_celsius"] = DEFAULT_HYSTERESIS_CELSIUS
         try:
             chosen = model.model_validate({**base, **{k: v for k, v in shared.items() if k not in base or k == "period_s"}})
             design = self._with(block, chosen)
@@ -321,7 +324,8 @@ class Model(QObject):
         """Keep the current run underneath, to compare with."""
         if self.result is not None:
             design = self.result.request.design
-            self.pinned = (block_summary(design, "law", self.unit)[0], self.result)
+            first, second = block_summary(design, "law", self.unit)
+            self.pinned = (first if design.law.kind != "pid" else f"PID {second.split(' ·')[0]}", self.result)
             self.pinned_changed.emit()
 
     def unpin(self) -> None:

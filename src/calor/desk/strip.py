@@ -56,7 +56,7 @@ class Strip(QFrame):
         self.whole_button.setProperty("role", "link")
         self.whole_button.setToolTip("Show the whole run (double-click, or 0).")
         self.whole_button.clicked.connect(self.restore)
-        self.whole, self.close_up, self.demand = Lane(5), Lane(4), Lane(2)
+        self.whole, self.close_up, self.demand = Lane(5), Lane(6), Lane(2)
         self.lanes = (self.whole, self.close_up, self.demand)
         self.rows = Rows()
         self.close_caption, self.demand_caption = label("", "quiet"), label("demand, %", "quiet")
@@ -86,16 +86,25 @@ class Strip(QFrame):
         column.setContentsMargins(0, 8, 0, 4)
         column.setSpacing(0)
         head = QHBoxLayout()
-        head.setContentsMargins(LEFT_PX, 0, RIGHT_PX, 2)
+        head.setContentsMargins(0, 0, RIGHT_PX, 2)
         head.setSpacing(8)
+        self.unit_label = label("", "quiet")
+        self.unit_label.setFixedWidth(LEFT_PX - 8)
+        self.unit_label.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+        head.addWidget(self.unit_label)
         head.addWidget(self.legend, 1)
-        for widget in (self.stop, self.caliper_button, self.whole_button, self.status):
+        for widget in (self.stop, self.status):
             head.addWidget(widget)
         column.addLayout(head)
         column.addWidget(self.whole, 9)
         for caption, lane, stretch in ((self.close_caption, self.close_up, 7), (self.demand_caption, self.demand, 3)):
-            caption.setContentsMargins(LEFT_PX, 4, 0, 1)
-            column.addWidget(caption)
+            line = QHBoxLayout()
+            line.setContentsMargins(LEFT_PX, 3, RIGHT_PX, 0)
+            line.addWidget(caption, 1)
+            if lane is self.close_up:
+                line.addWidget(self.caliper_button)
+                line.addWidget(self.whole_button)
+            column.addLayout(line)
             column.addWidget(lane, stretch)
         column.addWidget(self.rows)
 
@@ -161,7 +170,7 @@ class Strip(QFrame):
             lane.draw("measured", points(trace, "measured_celsius", lane), t.measured, z=10)
         self.demand.draw("pinned", points(pinned, "demand", self.demand), t.pinned, z=-5)
         self.demand.draw("ghost", points(ghost, "demand", self.demand), t.heat, dash=True, z=12, width=1.2)
-        self.demand.draw("demand", points(trace, "demand", self.demand), t.cool if trace.cools else t.heat, z=10)
+        self.demand.draw("demand", points(trace, "demand", self.demand), t.cool if trace.cools else t.heat, z=10, width=1.0)
         self._set_ranges(trace, pinned, recorded, band)
         self._draw_rows(result, begin, end)
         self._write(result, band)
@@ -187,9 +196,13 @@ class Strip(QFrame):
         margin = 0.04 * (high - low)
         self.whole.show_values(low - margin, high + margin)
         middle = celsius_to(unit, float(trace.setpoint_celsius[0]))
-        half = difference_to(unit, band * CLOSE_UP_BANDS * self._close_up_factor)
+        half = difference_to(unit, self._close_up_half(band))
         self.close_up.show_values(middle - half, middle + half)
         self.demand.show_values(-4.0, 104.0)
+
+    def _close_up_half(self, band: float) -> float:
+        """Half the height of the close-up, °C: three bands, less where the band is wide."""
+        return min(CLOSE_UP_BANDS * band, 1.5 * band + 1.5) * self._close_up_factor
 
     def _draw_rows(self, result: Any, begin: float, end: float) -> None:
         t, trace, recorded = self._theme, result.trace, self._model.recorded
@@ -205,6 +218,11 @@ class Strip(QFrame):
             rows.append(Row("log", share, t.recorded))
             replayed = result.replayed
             rows.append(Row("replay", share_on(replayed, begin, end, pixels) if replayed is not None else None, colour))
+            times = np.linspace(begin, end, pixels)
+            for gap in (event for event in recorded.events if event.kind == "gap"):
+                for row in rows[1:]:
+                    if row.share is not None:
+                        row.share[(times > gap.at_s) & (times < gap.until_s)] = 0.0
         marks = {"cut_out": t.failed, "alarm": t.failed, "probe_fault": t.failed, "gap": t.pinned}
         events = [(event, marks.get(event.kind, t.cool)) for event in trace.events]
         if recorded is not None:
@@ -230,8 +248,9 @@ class Strip(QFrame):
         if self._model.recorded is not None:
             entries.append((f"log: {self._model.recorded.name}", t.recorded, "line"))
         self.legend.entries = entries
+        self.unit_label.setText(unit)
         self.legend.update()
-        half = band * CLOSE_UP_BANDS * self._close_up_factor
+        half = self._close_up_half(band)
         self.close_caption.setText(f"close-up, setpoint ± {format_difference(unit, half, 1)}")
         self.whole_button.setEnabled(self.view is not None)
         if self._model.simulator.progress() is None:

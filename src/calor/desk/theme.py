@@ -9,6 +9,7 @@ from PyQt6.QtGui import QColor, QFont, QFontDatabase, QPalette
 from PyQt6.QtWidgets import QApplication
 
 FONTS = Path(__file__).parent / "fonts"
+ICONS = Path(__file__).parent
 SMALL_PX, BODY_PX, TITLE_PX = 11, 13, 15
 GRID_PX = 8
 
@@ -146,7 +147,8 @@ QMenu::item {{ padding: 5px 24px 5px 14px; }}
 QMenu::item:disabled {{ color: {t.pinned}; }}
 QMenu::separator {{ height: 1px; background: {t.rule}; margin: 4px 8px; }}
 QListWidget::item {{ padding: 4px 8px; }}
-QComboBox::drop-down {{ border: none; width: 18px; }}
+QComboBox::drop-down {{ border: none; width: 20px; }}
+QComboBox::down-arrow {{ image: url({(ICONS / f"chevron_{t.name}.svg").as_posix()}); width: 10px; height: 10px; }}
 #card {{ background: {t.raised}; border: 1px solid {t.rule}; border-left: 4px solid {t.setpoint}; border-radius: 4px; }}
 #card[weight="wear"] {{ border-left-color: {t.heat}; }}
 #card[weight="note"] {{ border-left-color: {t.cool}; }}

@@ -34,13 +34,13 @@ class FigureRow(QWidget):
     def __init__(self, title: str) -> None:
         super().__init__()
         grid = QGridLayout(self)
-        grid.setContentsMargins(0, 4, 0, 3)
+        grid.setContentsMargins(0, 3, 0, 2)
         grid.setHorizontalSpacing(6)
         grid.setVerticalSpacing(0)
         grid.setColumnStretch(0, 1)
-        grid.setColumnMinimumWidth(2, 28)
         self.value, self.mark, self.below = label(""), label(""), label("", "quiet")
         self.mark.setAlignment(Qt.AlignmentFlag.AlignRight)
+        self.mark.setFixedWidth(50)
         grid.addWidget(label(title), 0, 0)
         grid.addWidget(self.value, 0, 1)
         grid.addWidget(self.mark, 0, 2)
@@ -54,7 +54,7 @@ class FigureRow(QWidget):
         """Show a figure; `passes` is None where no limit is set."""
         self.value.setText(value)
         self.below.setText(below)
-        self.mark.setText("" if passes is None else "✓" if passes else "✕ fail")
+        self.mark.setText("" if passes is None else "✓ pass" if passes else "✕ fail")
         set_role(self.mark, "role", "" if passes is None else "passed" if passes else "failed")
         set_role(self.value, "role", "failed" if passes is False else "")
 
@@ -147,6 +147,7 @@ class VerdictPanel(QFrame):
         self._cards.setSpacing(8)
         column.addLayout(self._cards)
         column.addStretch(1)
+        inside.setMinimumWidth(0)
         scroll.setWidget(inside)
         outer.addWidget(scroll, 1)
         for signal in (model.run_changed, model.pinned_changed, model.ghost_changed, model.unit_changed):

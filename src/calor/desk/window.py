@@ -45,7 +45,8 @@ class Notice(QFrame):
         row.addWidget(self.text, 1)
         row.addWidget(self.action)
         row.addWidget(self.drop)
-        self.drop.clicked.connect(self.hide)
+        self.action.clicked.connect(lambda: self._clicked(0))
+        self.drop.clicked.connect(lambda: self._clicked(1))
         self._acts: list[Any] = []
         self.hide()
 
@@ -58,12 +59,14 @@ class Notice(QFrame):
         self.action.setVisible(bool(action))
         self.action.setText(action)
         self.drop.setText(drop)
-        for button, slot in ((self.action, act), (self.drop, dropped)):
-            button.disconnect()
-            button.clicked.connect(self.hide)
-            if slot is not None:
-                button.clicked.connect(lambda _, slot=slot: slot())
+        self._acts = [act, dropped]
         self.show()
+
+    def _clicked(self, number: int) -> None:
+        self.hide()
+        act = self._acts[number] if self._acts else None
+        if act is not None:
+            act()
 
 
 class Rail(QFrame):
@@ -140,6 +143,7 @@ class Window(QMainWindow):
         model, files = self.model, self.files
         model.noticed.connect(self.notice.say)
         model.design_changed.connect(self._show_title)
+        model.opened.connect(self.notice.hide)
         self.strip.dropped.connect(files.take)
         self.bench.save_code.clicked.connect(files.ask_code)
         self.topbar.save.clicked.connect(files.save)

@@ -30,6 +30,7 @@ from calor.units import TemperatureUnit, format_difference, format_duration, for
 CLOSE_TO_OSCILLATING = 2.0
 """A gain margin below 2 is close (Åström & Hägglund 2006 recommend 2 to 5)."""
 SHORT_LIFE_DAYS = 365.0
+GAIN_STEPS = (1.5, 2.0)
 POWER_STEPS = (1.25, 1.5, 2.0, 3.0, 4.0)
 
 
@@ -115,38 +116,72 @@ def _rounded(value: float) -> float:
     return float(f"{value:.2g}")
 
 
-def too_slow_to_recover(
+def too_slow(
     design: Design, trial: Trial, trace: Trace, verdict: Verdict, unit: TemperatureUnit
 ) -> Advice | None:
-    """Recovery or warm-up misses its limit while the demand is at its upper end."""
-    del unit
+    """Recovery or warm-up misses its limit: more gain where that is enough, else more power."""
     missed = [item for item in verdict.limits if item.name in ("recovery_s", "in_band_within_s") and not item.passes]
-    if not missed:
+    if not missed or any(event.kind == "cut_out" for event in trace.events):
         return None
     item = missed[-1]
     begin_s = trace.disturbances[0].begins_s if item.name == "recovery_s" else 0.0
-    rows = trace.time_s >= begin_s
     top = getattr(design.law, "output_high", 1.0)
-    at_limit_s = float(trace.durations_s()[rows & (trace.demand >= top - 1e-9)].sum())
-    power = _power_key(design)
-    if at_limit_s < 0.1 * (item.limit or 1.0) or not power:
-        return None
+    at_limit = (trace.time_s >= begin_s) & (trace.demand >= top - 1e-9)
+    at_limit_s = float(trace.durations_s()[at_limit].sum())
     name = "Recovery" if item.name == "recovery_s" else "Warm-up"
-    title = f"{name} misses its limit."
-    if item.value is not None:
-        title = f"{name} misses by {format_duration(item.value - item.limit)}."
-    text = f"Demand is at its limit for {format_duration(at_limit_s)}; more gain cannot help there."
-    why = "The demand column at its upper limit, and the same trial simulated again with more power, step by step."
-    for factor in POWER_STEPS:
-        watt = _rounded(getattr(design.load, power) * factor)
-        proposal = changed(design, "load", **{power: watt})
-        again = figure_of(_retried(proposal, trial).metrics, item.name)
-        if again is not None and again <= item.limit:
-            shown = f"{watt:g} W" if power == "heater_watt" else f"{watt:g} °C rise"
-            text += f" {shown} would take {format_duration(again)}."
+    late = "" if item.value is None else f" by {format_duration(item.value - item.limit)}"
+    title = f"{name} misses{late or ' its limit'}."
+    text = f"Demand is at its upper limit for {format_duration(at_limit_s)} of it." if at_limit_s >= 1.0 else ""
+    why = "The demand column, and the same trial simulated again with more gain, then with more power, step by step."
+    fallback: tuple[str, Design, float] | None = None
+    for shown, proposal in _stronger(design, unit):
+        again = _retried(proposal, trial)
+        value = figure_of(again.metrics, item.name)
+        if value is None or value > item.limit:
+            continue
+        if again.passes:
+            text = f"{text} {shown} would take {format_duration(value)}, and keep every limit.".strip()
             return Advice(title, text, why, "limit", f"Try {shown}", proposal)
-    text += f" Even {POWER_STEPS[-1]:g} times the power does not meet it: look at the law or the limit."
+        fallback = fallback or (shown, proposal, value)
+    if fallback is not None:
+        shown, proposal, value = fallback
+        text = f"{text} {shown} would take {format_duration(value)}, but misses another limit.".strip()
+        return Advice(title, text, why, "limit", f"Try {shown}", proposal)
+    tried = f"Neither twice the gain nor {POWER_STEPS[-1]:g}" if isinstance(design.law, Pid) else f"Not even {POWER_STEPS[-1]:g}"
+    text = f"{text} {tried} times the power meets it: look at the law or the limit.".strip()
     return Advice(title, text, why, "limit")
+
+
+def _stronger(design: Design, unit: TemperatureUnit) -> list[tuple[str, Design]]:
+    """Designs with more gain, then with more power, each with the words for it."""
+    found = []
+    if isinstance(design.law, Pid):
+        for factor in GAIN_STEPS:
+            gain = _rounded(design.law.gain_per_celsius * factor)
+            found.append((format_gain(gain, unit), changed(design, "law", gain_per_celsius=gain)))
+    power = _power_key(design)
+    for factor in POWER_STEPS if power else ():
+        watt = _rounded(getattr(design.load, power) * factor)
+        shown = f"{watt:g} W" if power == "heater_watt" else f"A rise of {watt:g} °C"
+        found.append((shown, changed(design, "load", **{power: watt})))
+    return found
+
+
+def cut_out_tripped(
+    design: Design, trial: Trial, trace: Trace, verdict: Verdict, unit: TemperatureUnit
+) -> Advice | None:
+    """The cut-out has latched: everything after it is a dead output."""
+    del verdict, trial
+    tripped = next((event for event in trace.events if event.kind == "cut_out"), None)
+    if tripped is None:
+        return None
+    peak = float(np.nanmin(trace.measured_celsius) if trace.cools else np.nanmax(trace.measured_celsius))
+    text = (
+        f"At {format_duration(tripped.at_s)} the reading passed {format_temperature(unit, design.guard.cut_out_celsius or 0.0)}"
+        f" ({format_temperature(unit, peak, 2)} at the furthest). The output stays off until the controller is restarted."
+    )
+    why = "The cut-out latches on purpose. Find what drove the temperature there before the cut-out is moved."
+    return Advice("The cut-out has tripped and latched.", text, why, "limit")
 
 
 def ripple_from_dead_time(
@@ -263,4 +298,6 @@ def contact_life(
     return Advice("The relay wears out soon.", text, why, "wear")
 
 
-RULES: tuple[Rule, ...] = (cannot_reach, too_slow_to_recover, ripple_from_dead_time, close_to_oscillating, contact_life)
+RULES: tuple[Rule, ...] = (
+    cut_out_tripped, cannot_reach, too_slow, ripple_from_dead_time, close_to_oscillating, contact_life
+)  # fmt: skip
