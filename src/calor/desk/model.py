@@ -88,8 +88,15 @@ class Model(QObject):
         self._keep_timer.timeout.connect(self._keep)
         simulator.finished.connect(self._run_finished)
         simulator.advised.connect(self._advised)
-        simulator.failed.connect(lambda text: self.noticed.emit("error", text))
-        self.undo_stack.cleanChanged.connect(lambda _: self.design_changed.emit())
+        simulator.failed.connect(self._failed)
+        self.undo_stack.cleanChanged.connect(self._clean_changed)
+
+    def _clean_changed(self, clean: bool) -> None:
+        del clean
+        self.design_changed.emit()
+
+    def _failed(self, text: str) -> None:
+        self.noticed.emit("error", text)
 
     # ---- the open design
 

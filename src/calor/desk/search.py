@@ -37,6 +37,7 @@ class Search(QDialog):
     def __init__(self, parent: QWidget, entries: list[Entry]) -> None:
         super().__init__(parent, Qt.WindowType.Popup)
         self._entries = entries
+        self.setObjectName("search")
         self.setFixedWidth(520)
         column = QVBoxLayout(self)
         column.setContentsMargins(10, 10, 10, 10)
@@ -46,7 +47,6 @@ class Search(QDialog):
         self.line.textChanged.connect(self._filter)
         self.line.installEventFilter(self)
         self.list = QListWidget()
-        self.list.setFixedHeight(300)
         self.list.setFocusPolicy(Qt.FocusPolicy.NoFocus)
         self.list.itemClicked.connect(lambda _: self._act())
         self.none = label("Nothing of that name. Try fewer letters.", "quiet")
@@ -64,6 +64,9 @@ class Search(QDialog):
             item.setData(Qt.ItemDataRole.UserRole, number)
             self.list.addItem(item)
         self.list.setCurrentRow(0)
+        self.list.setFixedHeight(4 + 25 * min(max(self.list.count(), 1), 12))
+        self.list.setVisible(bool(ranked))
+        self.adjustSize()
         self.none.setVisible(not ranked)
 
     def eventFilter(self, watched: object, event: QEvent) -> bool:

@@ -146,7 +146,8 @@ QComboBox QAbstractItemView::item:selected, QMenu::item:selected, QListWidget::i
 QMenu::item {{ padding: 5px 24px 5px 14px; }}
 QMenu::item:disabled {{ color: {t.pinned}; }}
 QMenu::separator {{ height: 1px; background: {t.rule}; margin: 4px 8px; }}
-QListWidget::item {{ padding: 4px 8px; }}
+QListWidget::item {{ padding: 4px 8px; height: 17px; }}
+#search {{ border: 2px solid {t.rail}; background: {t.ground}; }}
 QComboBox::drop-down {{ border: none; width: 20px; }}
 QComboBox::down-arrow {{ image: url({(ICONS / f"chevron_{t.name}.svg").as_posix()}); width: 10px; height: 10px; }}
 #card {{ background: {t.raised}; border: 1px solid {t.rule}; border-left: 4px solid {t.setpoint}; border-radius: 4px; }}

@@ -124,6 +124,8 @@ def too_slow(
     if not missed or any(event.kind == "cut_out" for event in trace.events):
         return None
     item = missed[-1]
+    if item.value is None and isinstance(design.law, OnOff):
+        return None  # a law that swings through the band never stays in it: the ripple is what to mend
     begin_s = trace.disturbances[0].begins_s if item.name == "recovery_s" else 0.0
     top = getattr(design.law, "output_high", 1.0)
     at_limit = (trace.time_s >= begin_s) & (trace.demand >= top - 1e-9)
@@ -299,5 +301,5 @@ def contact_life(
 
 
 RULES: tuple[Rule, ...] = (
-    cut_out_tripped, cannot_reach, too_slow, ripple_from_dead_time, close_to_oscillating, contact_life
+    cut_out_tripped, cannot_reach, ripple_from_dead_time, close_to_oscillating, too_slow, contact_life
 )  # fmt: skip

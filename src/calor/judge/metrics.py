@@ -49,10 +49,10 @@ def measure(trace: Trace, band_celsius: float) -> Metrics:
         energy = float((trace.delivered[given] * durations_s[given]).sum() * trace.electric_watt / 3600.0)
     has_setpoint = bool(judged.any())
     return Metrics(
-        overshoot_celsius=_overshoot(trace, judged) if has_setpoint else None,
+        overshoot_celsius=_overshoot(trace, judged, band_celsius) if has_setpoint else None,
         peak_celsius=float(trace.measured_celsius[known].max()) if known.any() else None,
         time_to_band_s=_time_to_band(trace, judged, in_band) if has_setpoint else None,
-        rise_time_s=_rise_time(trace, judged) if has_setpoint else None,
+        rise_time_s=_rise_time(trace, judged, band_celsius) if has_setpoint else None,
         settled_ripple_celsius=_ripple(trace, known & _settled_rows(trace)),
         mean_error_celsius=_mean(error[settled], durations_s[settled]),
         in_band_fraction=_mean(in_band[judged].astype(float), durations_s[judged]),
@@ -89,10 +89,10 @@ def _settled_rows(trace: Trace) -> Mask:
     return rows
 
 
-def _overshoot(trace: Trace, judged: Mask) -> float:
+def _overshoot(trace: Trace, judged: Mask, band_celsius: float) -> float:
     """Furthest past the setpoint in the direction it was approached from, since it was first reached.
 
-    A changed setpoint is a new approach.
+    A changed setpoint is a new approach. One that starts inside the band has the direction of the law's action.
     """
     rows = np.flatnonzero(judged)
     setpoint, measured = trace.setpoint_celsius[rows], trace.measured_celsius[rows]
@@ -100,7 +100,7 @@ def _overshoot(trace: Trace, judged: Mask) -> float:
     worst = 0.0
     for begin, end in zip(starts[:-1], starts[1:], strict=True):
         away = measured[begin] - setpoint[begin]
-        side = (-1.0 if trace.cools else 1.0) if away == 0.0 else -np.sign(away)
+        side = (-1.0 if trace.cools else 1.0) if abs(away) <= band_celsius else -np.sign(away)
         beyond = side * (measured[begin:end] - setpoint[begin:end])
         reached = np.flatnonzero(beyond >= 0.0)
         if len(reached):
@@ -129,14 +129,14 @@ def _stays_from(trace: Trace, judged: Mask, in_band: Mask, from_s: float, until_
     return float(trace.time_s[first]) - from_s
 
 
-def _rise_time(trace: Trace, judged: Mask) -> float | None:
-    """From 10 % to 90 % of the way from the first reading to the first setpoint."""
+def _rise_time(trace: Trace, judged: Mask, band_celsius: float) -> float | None:
+    """From 10 % to 90 % of the way from the first reading to the first setpoint; None from inside the band."""
     rows = np.flatnonzero(judged)
     rows = rows[trace.time_s[rows] < _undisturbed_until(trace, float(trace.time_s[0]))]
     if not len(rows):
         return None
     start, goal = trace.measured_celsius[rows[0]], trace.setpoint_celsius[rows[0]]
-    if goal == start:
+    if abs(goal - start) <= band_celsius:
         return None
     share = (trace.measured_celsius[rows] - start) / (goal - start)
     tenth, nine_tenths = np.flatnonzero(share >= 0.1), np.flatnonzero(share >= 0.9)
