@@ -209,7 +209,7 @@ def _application() -> Any:
     ) -> int:
         from calor import loop
         from calor.judge.verdict import report
-        from calor.loop.run import steps_of
+        from calor.loop.simulate import steps_of
 
         design = _open_design(file)
         try:

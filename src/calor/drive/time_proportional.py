@@ -64,7 +64,7 @@ def start() -> TimeProportionalState:
     return TimeProportionalState(0, 0.0, 0.0)
 
 
-@njit(cache=True)
+@njit(cache=True, error_model="numpy")
 def on_time_s(drive: TimeProportionalNumbers, demand: float) -> float:
     """How long the pulse of one window is."""
     on_s = demand * drive.window_s
@@ -77,7 +77,7 @@ def on_time_s(drive: TimeProportionalNumbers, demand: float) -> float:
     return on_s
 
 
-@njit(cache=True)
+@njit(cache=True, error_model="numpy")
 def step(
     drive: TimeProportionalNumbers, state: TimeProportionalState, demand: float, now_s: float, end_s: float
 ) -> tuple[TimeProportionalState, float, float]:

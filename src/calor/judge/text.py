@@ -14,7 +14,7 @@ from rich.console import Console
 from rich.progress import BarColumn, Progress, TextColumn, TimeRemainingColumn
 from rich.table import Table
 
-from calor.loop.run import new_control
+from calor.loop.simulate import new_control
 from calor.units import format_duration
 
 LONG_RUN_STEPS = 3_000_000

@@ -58,7 +58,7 @@ def numbers(settings: Guard, action: str) -> GuardNumbers:
     )
 
 
-@njit(cache=True)
+@njit(cache=True, error_model="numpy")
 def trips(guard: GuardNumbers, measured_celsius: float) -> bool:
     """Whether this reading trips the cut-out."""
     if not guard.has_cut_out:

@@ -22,7 +22,7 @@ class Manual(Settings):
     output: float = fraction(0.0, "Output", "Share of full output.")
 
 
-@njit(cache=True)
+@njit(cache=True, error_model="numpy")
 def step(output: float) -> float:
     """One decision: the demand."""
     return output

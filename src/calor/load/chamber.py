@@ -87,7 +87,7 @@ def numbers(settings: Chamber) -> ChamberNumbers:
     )
 
 
-@njit(cache=True)
+@njit(cache=True, error_model="numpy")
 def slopes(
     load: ChamberNumbers, state: ChamberState, level: float, ambient_celsius: float, extra_w_per_k: float
 ) -> ChamberState:
@@ -102,7 +102,7 @@ def slopes(
     )
 
 
-@njit(cache=True)
+@njit(cache=True, error_model="numpy")
 def _moved(state: ChamberState, by: ChamberState, dt_s: float) -> ChamberState:
     return ChamberState(
         state.heater_celsius + dt_s * by.heater_celsius,
@@ -111,7 +111,7 @@ def _moved(state: ChamberState, by: ChamberState, dt_s: float) -> ChamberState:
     )
 
 
-@njit(cache=True)
+@njit(cache=True, error_model="numpy")
 def step(
     load: ChamberNumbers, state: ChamberState, level: float, ambient_celsius: float, extra_w_per_k: float, dt_s: float
 ) -> ChamberState:

@@ -56,7 +56,7 @@ def numbers(settings: Lump) -> LumpNumbers:
     )
 
 
-@njit(cache=True)
+@njit(cache=True, error_model="numpy")
 def slope(load: LumpNumbers, celsius: float, level: float, ambient_celsius: float, extra_w_per_k: float) -> float:
     """How fast it warms, °C/s."""
     loss = load.loss_w_per_k + extra_w_per_k + load.fan_w_per_k * level
@@ -64,7 +64,7 @@ def slope(load: LumpNumbers, celsius: float, level: float, ambient_celsius: floa
     return (heat - loss * (celsius - ambient_celsius)) / load.heat_capacity_j_per_k
 
 
-@njit(cache=True)
+@njit(cache=True, error_model="numpy")
 def step(
     load: LumpNumbers, celsius: float, level: float, ambient_celsius: float, extra_w_per_k: float, dt_s: float
 ) -> float:

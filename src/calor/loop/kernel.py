@@ -46,14 +46,7 @@ class LoopStart(NamedTuple):
     load: LoadState
 
 
-@njit(cache=True)
-def _grown(column: Column) -> Column:
-    larger = np.empty(2 * len(column))
-    larger[: len(column)] = column
-    return larger
-
-
-@njit(cache=True)
+@njit(cache=True, error_model="numpy")
 def _advance(
     load: LoadNumbers, state: LoadState, probe: ProbeNumbers, probe_celsius: float, level: float,
     around: Surroundings, dt_s: float,
@@ -76,20 +69,26 @@ def _advance(
     return state, probe_celsius
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, error_model="numpy", nogil=True)
 def run(
     blocks: LoopNumbers, start: LoopStart, fresh_law: LawState, conditions: Conditions, noise: Column, span_s: float,
     control: Any, true_celsius: Column, probe_column: Column, counts_column: Column, measured_column: Column,
     setpoint_column: Column, demand_column: Column, delivered_column: Column, flags_column: Column,
-) -> tuple[Column, Column]:
-    """Fill the columns row by row; return the instants at which the output changed, and to which level.
+    switch_s: Column, switch_level: Column,
+) -> int:
+    """Fill the columns row by row, and the instants at which the output changed, and to which level.
+
+    Returns how many changes there were; `switch_s` and `switch_level` have room for most_changes of them.
 
     `control[0]` set to 1 from another thread ends the run early; `control[1]` counts the rows done.
     """
     steps = len(true_celsius)
     law_state, drive_state, load_state = start.law, start.drive, start.load
     probe_celsius = load_state.celsius
-    switch_s, switch_level = np.empty(256), np.empty(256)
+    # arrays taken out of their tuple once: each access through it would count references
+    instants, ambients, extras = conditions.at_s, conditions.ambient_celsius, conditions.extra_w_per_k
+    powers, setpoints, wirings = conditions.power, conditions.setpoint_celsius, conditions.wiring
+    period_s, probe, law, drive, load = blocks.period_s, blocks.probe, blocks.law, blocks.drive, blocks.load
     switches, arrived = 0, 0
     given, arriving = 0.0, 0.0
     now_row, load_row = 0, 0
@@ -99,12 +98,12 @@ def run(
             control[DONE] = k
             if control[ABORT] != 0:
                 break
-        begin_s = k * blocks.period_s
-        end_s = min((k + 1) * blocks.period_s, span_s)
-        while conditions.at_s[now_row + 1] <= begin_s:
+        begin_s = k * period_s
+        end_s = min((k + 1) * period_s, span_s)
+        while instants[now_row + 1] <= begin_s:
             now_row += 1
-        setpoint = conditions.setpoint_celsius[now_row]
-        lost = conditions.power[now_row] < 0.0
+        setpoint = setpoints[now_row]
+        lost = powers[now_row] < 0.0
         flags = 0.0
         demand, counts, measured = 0.0, np.nan, np.nan
         if lost:
@@ -112,9 +111,9 @@ def run(
         else:
             if was_lost:
                 law_state = fresh_law
-            wiring = int(conditions.wiring[now_row])
-            counts, measured, fault = probes.step(blocks.probe, probe_celsius + noise[k], wiring)
-            law_state, demand = laws.step(blocks.law, law_state, setpoint, measured, fault, blocks.period_s)
+            wiring = int(wirings[now_row])
+            counts, measured, fault = probes.step(probe, probe_celsius + noise[k], wiring)
+            law_state, demand = laws.step(law, law_state, setpoint, measured, fault, period_s)
             if fault:
                 measured = np.nan
                 flags += PROBE_FAULT
@@ -128,14 +127,12 @@ def run(
         # what is switched until the next row, at the drive's own instants
         at_s, drive_row, heat = begin_s, now_row, 0.0
         while at_s < end_s:
-            while conditions.at_s[drive_row + 1] <= at_s:
+            while instants[drive_row + 1] <= at_s:
                 drive_row += 1
-            limit_s = min(end_s, conditions.at_s[drive_row + 1])
-            drive_state, level, until_s = drives.step(blocks.drive, drive_state, demand, at_s, limit_s)
-            level *= max(conditions.power[drive_row], 0.0)
+            limit_s = min(end_s, instants[drive_row + 1])
+            drive_state, level, until_s = drives.step(drive, drive_state, demand, at_s, limit_s)
+            level *= max(powers[drive_row], 0.0)
             if level != given:
-                if switches == len(switch_s):
-                    switch_s, switch_level = _grown(switch_s), _grown(switch_level)
                 switch_s[switches], switch_level[switches] = at_s, level
                 switches += 1
                 given = level
@@ -146,31 +143,30 @@ def run(
         # the load, from one change of heat or surroundings to the next
         at_s = begin_s
         while at_s < end_s:
-            while conditions.at_s[load_row + 1] <= at_s:
+            while instants[load_row + 1] <= at_s:
                 load_row += 1
-            while arrived < switches and switch_s[arrived] + blocks.load.dead_time_s <= at_s:
+            while arrived < switches and switch_s[arrived] + load.dead_time_s <= at_s:
                 arriving = switch_level[arrived]
                 arrived += 1
-            until_s = min(end_s, conditions.at_s[load_row + 1])
+            until_s = min(end_s, instants[load_row + 1])
             if arrived < switches:
-                until_s = min(until_s, switch_s[arrived] + blocks.load.dead_time_s)
-            around = Surroundings(conditions.ambient_celsius[load_row], conditions.extra_w_per_k[load_row])
+                until_s = min(until_s, switch_s[arrived] + load.dead_time_s)
+            around = Surroundings(ambients[load_row], extras[load_row])
             load_state, probe_celsius = _advance(
-                blocks.load, load_state, blocks.probe, probe_celsius, arriving, around, until_s - at_s
+                load, load_state, probe, probe_celsius, arriving, around, until_s - at_s
             )
             at_s = until_s
         control[DONE] = k + 1
-    return switch_s[:switches].copy(), switch_level[:switches].copy()
+    return switches
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, error_model="numpy", nogil=True)
 def replay(
     period_s: float, law: LawNumbers, drive: DriveNumbers, law_state: LawState, drive_state: DriveState,
     readings: Column, setpoint: Column, span_s: float, demand_column: Column, delivered_column: Column,
-    flags_column: Column,
-) -> tuple[Column, Column]:
+    flags_column: Column, switch_s: Column, switch_level: Column,
+) -> int:
     """The law's decisions on given readings, one a control step; a reading that is NaN is a probe fault."""
-    switch_s, switch_level = np.empty(256), np.empty(256)
     switches, given = 0, 0.0
     for k in range(len(readings)):
         begin_s, end_s = k * period_s, min((k + 1) * period_s, span_s)
@@ -182,12 +178,10 @@ def replay(
         while at_s < end_s:
             drive_state, level, until_s = drives.step(drive, drive_state, demand, at_s, end_s)
             if level != given:
-                if switches == len(switch_s):
-                    switch_s, switch_level = _grown(switch_s), _grown(switch_level)
                 switch_s[switches], switch_level[switches] = at_s, level
                 switches += 1
                 given = level
             heat += level * (until_s - at_s)
             at_s = until_s
         delivered_column[k] = heat / max(end_s - begin_s, 1e-12)
-    return switch_s[:switches].copy(), switch_level[:switches].copy()
+    return switches

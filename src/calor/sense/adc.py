@@ -49,14 +49,14 @@ def numbers(settings: Adc) -> AdcNumbers:
     return AdcNumbers(codes, divisor, settings.reference_volt, margin, codes - 1.0 - margin)
 
 
-@njit(cache=True)
+@njit(cache=True, error_model="numpy")
 def volt_to_counts(adc: AdcNumbers, volt: float) -> float:
     """The code, a whole number, that the converter gives for `volt`."""
     code = np.floor(volt / adc.reference_volt * adc.codes)
     return min(max(code, 0.0), adc.codes - 1.0)
 
 
-@njit(cache=True)
+@njit(cache=True, error_model="numpy")
 def counts_to_volt(adc: AdcNumbers, counts: float) -> float:
     """The voltage the firmware takes a code for."""
     return counts / adc.divisor * adc.reference_volt

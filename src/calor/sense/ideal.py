@@ -24,7 +24,7 @@ class IdealProbe(Settings):
     )
 
 
-@njit(cache=True)
+@njit(cache=True, error_model="numpy")
 def step(celsius: float, wiring: int) -> tuple[float, float, bool]:
     """One reading: (counts, which an ideal probe has not; °C; whether it is a fault, open or shorted)."""
     return np.nan, celsius, wiring != 0

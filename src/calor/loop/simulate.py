@@ -10,6 +10,7 @@ import numpy.typing as npt
 from calor.design.model import Design
 from calor.design.trial import Trial
 from calor.drive import registry as drives
+from calor.drive.time_proportional import TimeProportional
 from calor.law import registry as laws
 from calor.law.guard import Alarm
 from calor.load import registry as loads
@@ -33,6 +34,14 @@ def steps_of(design: Design, trial: Trial) -> int:
     return max(1, int(np.ceil(trial.span_s / design.law.period_s - 1e-9)))
 
 
+def most_changes(design: Design, steps: int, conditions: int) -> int:
+    """Upper bound of how often the output can change: once a step, twice a window, once a change of conditions."""
+    windows = 0
+    if isinstance(design.drive, TimeProportional):
+        windows = int(steps * design.law.period_s / design.drive.window_s) + 2
+    return steps + 2 * windows + 2 * conditions + 8
+
+
 def run(design: Design, trial: Trial, control: npt.NDArray[np.int64] | None = None) -> Trace:
     """Simulate `design` under `trial`: row k is the state at k·period_s, with the demand decided then.
 
@@ -54,8 +63,9 @@ def run(design: Design, trial: Trial, control: npt.NDArray[np.int64] | None = No
     if design.probe.noise_celsius > 0.0:
         noise = np.random.default_rng(trial.seed).standard_normal(steps) * design.probe.noise_celsius
     columns = [np.empty(steps) for _ in range(8)]
-    switch_s, switch_level = kernel.run(
-        blocks, start, laws.start(), conditions, noise, float(trial.span_s), control, *columns
+    switch_s, switch_level = (np.empty(most_changes(design, steps, len(conditions.at_s))) for _ in range(2))
+    changes = kernel.run(
+        blocks, start, laws.start(), conditions, noise, float(trial.span_s), control, *columns, switch_s, switch_level
     )
     if control[kernel.DONE] < steps:
         raise Stopped
@@ -64,8 +74,8 @@ def run(design: Design, trial: Trial, control: npt.NDArray[np.int64] | None = No
         np.arange(steps) * float(design.law.period_s),
         *columns,
         span_s=trial.span_s,
-        switch_s=switch_s,
-        switch_level=switch_level,
+        switch_s=switch_s[:changes].copy(),
+        switch_level=switch_level[:changes].copy(),
         switches=design.drive.kind != "linear",
         cools=design.law.action == "cool",
         electric_watt=loads.electric_watt(design.load),
@@ -93,7 +103,8 @@ def replay(design: Design, recorded: Trace) -> Trace:
     in_gap = ((recorded.flags[following].astype(np.int64) & Flag.GAP) > 0) & (following > row)
     flags = np.where(in_gap, float(Flag.GAP), 0.0)
     demand, delivered = np.empty(steps), np.empty(steps)
-    switch_s, switch_level = kernel.replay(
+    switch_s, switch_level = (np.empty(most_changes(design, steps, 0)) for _ in range(2))
+    changes = kernel.replay(
         period_s,
         laws.numbers(design.law, design.guard),
         drives.numbers(design.drive),
@@ -105,12 +116,14 @@ def replay(design: Design, recorded: Trace) -> Trace:
         demand,
         delivered,
         flags,
+        switch_s,
+        switch_level,
     )
     output = recorded.delivered[row] if np.isfinite(recorded.delivered).any() else None
     empty = np.full(steps, np.nan)
     return Trace(
         time_s, empty, empty, empty, readings, setpoint, demand, delivered, flags,
-        span_s=span_s, switch_s=switch_s, switch_level=switch_level, switches=design.drive.kind != "linear",
+        span_s=span_s, switch_s=switch_s[:changes].copy(), switch_level=switch_level[:changes].copy(), switches=design.drive.kind != "linear",
         cools=design.law.action == "cool", electric_watt=loads.electric_watt(design.load),
         name=f"replay of {recorded.name}", recorded_output=output,
     )  # fmt: skip
