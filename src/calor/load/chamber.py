@@ -13,6 +13,7 @@ from __future__ import annotations
 from typing import Literal, NamedTuple, Self
 
 import numpy as np
+import numpy.typing as npt
 from numba import njit
 from pydantic import model_validator
 
@@ -103,6 +104,15 @@ def slopes(
 
 
 @njit(cache=True, error_model="numpy")
+def slope(load: ChamberNumbers, state: ChamberState, ambient_celsius: float, extra_w_per_k: float) -> float:
+    """How fast the air warms, °C/s."""
+    to_air = load.heater_to_air_w_per_k * (state.heater_celsius - state.air_celsius)
+    to_contents = load.air_to_contents_w_per_k * (state.air_celsius - state.contents_celsius)
+    lost = (load.loss_w_per_k + extra_w_per_k) * (state.air_celsius - ambient_celsius)
+    return (to_air - to_contents - lost) / load.air_j_per_k
+
+
+@njit(cache=True, error_model="numpy")
 def _moved(state: ChamberState, by: ChamberState, dt_s: float) -> ChamberState:
     return ChamberState(
         state.heater_celsius + dt_s * by.heater_celsius,
@@ -127,6 +137,42 @@ def step(
         state.air_celsius + sixth * (k1.air_celsius + 2.0 * (k2.air_celsius + k3.air_celsius) + k4.air_celsius),
         state.contents_celsius
         + sixth * (k1.contents_celsius + 2.0 * (k2.contents_celsius + k3.contents_celsius) + k4.contents_celsius),
+    )
+
+
+@njit(cache=True, error_model="numpy")
+def step_matrix(load: ChamberNumbers, extra_w_per_k: float, dt_s: float) -> npt.NDArray[np.float64]:
+    """What `dt_s` does to the chamber, as a matrix (3×5): it is linear, so many small steps make one large one.
+
+    Columns: the three temperatures, output level, ambient. Each is the answer to a unit of it alone.
+    """
+    rate = (load.heater_to_air_w_per_k + load.air_to_contents_w_per_k + load.loss_w_per_k + extra_w_per_k) / load.air_j_per_k
+    rate = max(rate, load.heater_to_air_w_per_k / load.heater_j_per_k, load.air_to_contents_w_per_k / load.contents_j_per_k)
+    parts = int(np.ceil(2.0 * rate * dt_s / STEP_PER_TIME_CONSTANT)) + 8
+    matrix = np.empty((3, 5))
+    for column in range(5):
+        unit = np.zeros(5)
+        unit[column] = 1.0
+        state = ChamberState(unit[0], unit[1], unit[2])
+        for _ in range(parts):
+            state = step(load, state, unit[3], unit[4], extra_w_per_k, dt_s / parts)
+        matrix[0, column], matrix[1, column], matrix[2, column] = (
+            state.heater_celsius, state.air_celsius, state.contents_celsius
+        )  # fmt: skip
+    return matrix
+
+
+@njit(cache=True, error_model="numpy")
+def step_by_matrix(
+    matrix: npt.NDArray[np.float64], state: ChamberState, level: float, ambient_celsius: float
+) -> ChamberState:
+    """Its temperatures after the step that `matrix` stands for."""
+    heater, air, contents = state.heater_celsius, state.air_celsius, state.contents_celsius
+    m = matrix
+    return ChamberState(
+        m[0, 0] * heater + m[0, 1] * air + m[0, 2] * contents + m[0, 3] * level + m[0, 4] * ambient_celsius,
+        m[1, 0] * heater + m[1, 1] * air + m[1, 2] * contents + m[1, 3] * level + m[1, 4] * ambient_celsius,
+        m[2, 0] * heater + m[2, 1] * air + m[2, 2] * contents + m[2, 3] * level + m[2, 4] * ambient_celsius,
     )
 
 

@@ -89,7 +89,7 @@ def slope(load: LoadNumbers, state: LoadState, level: float, around: Surrounding
         return lump.slope(load.lump, state.celsius, level, ambient, extra)
     if load.kind == FIRST_ORDER:
         return first_order.slope(load.first_order, state.celsius, level, ambient)
-    return chamber.slopes(load.chamber, state.chamber, level, ambient, extra).air_celsius
+    return chamber.slope(load.chamber, state.chamber, ambient, extra)
 
 
 def settled_celsius(settings: AnyLoad, level: float, ambient_celsius: float) -> float:

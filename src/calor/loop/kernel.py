@@ -15,6 +15,7 @@ from calor.drive import registry as drives
 from calor.drive.registry import DriveNumbers, DriveState
 from calor.law import registry as laws
 from calor.law.registry import LawNumbers, LawState
+from calor.load import chamber
 from calor.load import registry as loads
 from calor.load.registry import LoadNumbers, LoadState, Surroundings
 from calor.loop.conditions import Conditions
@@ -48,24 +49,17 @@ class LoopStart(NamedTuple):
 
 @njit(cache=True, error_model="numpy")
 def _advance(
-    load: LoadNumbers, state: LoadState, probe: ProbeNumbers, probe_celsius: float, level: float,
-    around: Surroundings, dt_s: float,
+    load: LoadNumbers, state: LoadState, lag_s: float, probe_celsius: float, level: float, around: Surroundings,
+    dt_s: float,
 ) -> tuple[LoadState, float]:
     """Load and probe after `dt_s` in which nothing else changes, in steps the load is accurate over."""
     parts = max(1, int(np.ceil(dt_s / load.step_s)))
     part_s = dt_s / parts
     for _ in range(parts):
-        start, start_slope = state.celsius, 0.0
-        if probe.time_constant_s > 0.0:
-            start_slope = loads.slope(load, state, level, around)
+        start, start_slope = state.celsius, loads.slope(load, state, level, around)
         state = loads.step(load, state, level, around, part_s)
-        if probe.time_constant_s > 0.0:
-            end_slope = loads.slope(load, state, level, around)
-            probe_celsius = lag.step(
-                probe.time_constant_s, probe_celsius, start, start_slope, state.celsius, end_slope, part_s
-            )
-        else:
-            probe_celsius = state.celsius
+        end_slope = loads.slope(load, state, level, around)
+        probe_celsius = lag.step(lag_s, probe_celsius, start, start_slope, state.celsius, end_slope, part_s)
     return state, probe_celsius
 
 
@@ -89,6 +83,9 @@ def run(
     instants, ambients, extras = conditions.at_s, conditions.ambient_celsius, conditions.extra_w_per_k
     powers, setpoints, wirings = conditions.power, conditions.setpoint_celsius, conditions.wiring
     period_s, probe, law, drive, load = blocks.period_s, blocks.probe, blocks.law, blocks.drive, blocks.load
+    lag_s = probe.time_constant_s
+    by_matrix = load.kind == loads.CHAMBER and period_s <= load.step_s
+    matrix = chamber.step_matrix(load.chamber, 0.0, period_s)
     switches, arrived = 0, 0
     given, arriving = 0.0, 0.0
     now_row, load_row = 0, 0
@@ -152,9 +149,18 @@ def run(
             if arrived < switches:
                 until_s = min(until_s, switch_s[arrived] + load.dead_time_s)
             around = Surroundings(ambients[load_row], extras[load_row])
-            load_state, probe_celsius = _advance(
-                load, load_state, probe, probe_celsius, arriving, around, until_s - at_s
-            )
+            dt_s = until_s - at_s
+            if by_matrix and around.extra_w_per_k == 0.0 and abs(dt_s - period_s) < 1e-9 * period_s:
+                # a whole step of a linear load is one matrix; only steps cut by a switch are integrated
+                start, start_slope = load_state.celsius, loads.slope(load, load_state, arriving, around)
+                parts = chamber.step_by_matrix(matrix, load_state.chamber, arriving, around.ambient_celsius)
+                load_state = LoadState(parts.air_celsius, parts)
+                end_slope = loads.slope(load, load_state, arriving, around)
+                probe_celsius = lag.step(
+                    lag_s, probe_celsius, start, start_slope, load_state.celsius, end_slope, period_s
+                )
+            else:
+                load_state, probe_celsius = _advance(load, load_state, lag_s, probe_celsius, arriving, around, dt_s)
             at_s = until_s
         control[DONE] = k + 1
     return switches

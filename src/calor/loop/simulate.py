@@ -62,7 +62,7 @@ def run(design: Design, trial: Trial, control: npt.NDArray[np.int64] | None = No
     noise = np.zeros(steps)
     if design.probe.noise_celsius > 0.0:
         noise = np.random.default_rng(trial.seed).standard_normal(steps) * design.probe.noise_celsius
-    columns = [np.empty(steps) for _ in range(8)]
+    columns = list(np.empty((8, steps)))
     switch_s, switch_level = (np.empty(most_changes(design, steps, len(conditions.at_s))) for _ in range(2))
     changes = kernel.run(
         blocks, start, laws.start(), conditions, noise, float(trial.span_s), control, *columns, switch_s, switch_level

@@ -22,11 +22,12 @@ def step(
     if time_constant_s <= 0.0:
         return end
     if dt_s < 0.2 * time_constant_s:
+        rate = 1.0 / time_constant_s
         middle = 0.5 * (start + end) + 0.125 * dt_s * (start_slope - end_slope)
-        k1 = (start - celsius) / time_constant_s
-        k2 = (middle - celsius - 0.5 * dt_s * k1) / time_constant_s
-        k3 = (middle - celsius - 0.5 * dt_s * k2) / time_constant_s
-        k4 = (end - celsius - dt_s * k3) / time_constant_s
+        k1 = (start - celsius) * rate
+        k2 = (middle - celsius - 0.5 * dt_s * k1) * rate
+        k3 = (middle - celsius - 0.5 * dt_s * k2) * rate
+        k4 = (end - celsius - dt_s * k3) * rate
         return celsius + dt_s / 6.0 * (k1 + 2.0 * k2 + 2.0 * k3 + k4)
     rise = (end - start) / dt_s
     square = (3.0 * rise - 2.0 * start_slope - end_slope) / dt_s
