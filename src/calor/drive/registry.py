@@ -53,7 +53,7 @@ def start() -> DriveState:
     return DriveState(relay.start(), time_proportional.start())
 
 
-@njit(cache=True, error_model="numpy")
+@njit(cache=True, error_model="numpy", forceinline=True)
 def step(
     drive: DriveNumbers, state: DriveState, demand: float, now_s: float, end_s: float
 ) -> tuple[DriveState, float, float]:

@@ -50,7 +50,7 @@ def start() -> RelayState:
     return RelayState(False, -FOREVER_S)
 
 
-@njit(cache=True, error_model="numpy")
+@njit(cache=True, error_model="numpy", forceinline=True)
 def step(
     relay: RelayNumbers, state: RelayState, demand: float, now_s: float, end_s: float
 ) -> tuple[RelayState, float, float]:

@@ -77,7 +77,7 @@ def on_time_s(drive: TimeProportionalNumbers, demand: float) -> float:
     return on_s
 
 
-@njit(cache=True, error_model="numpy")
+@njit(cache=True, error_model="numpy", forceinline=True)
 def step(
     drive: TimeProportionalNumbers, state: TimeProportionalState, demand: float, now_s: float, end_s: float
 ) -> tuple[TimeProportionalState, float, float]:

@@ -100,7 +100,7 @@ def start() -> OnOffState:
     return OnOffState(False, FOREVER_S)
 
 
-@njit(cache=True, error_model="numpy")
+@njit(cache=True, error_model="numpy", forceinline=True)
 def step(
     law: OnOffNumbers, state: OnOffState, setpoint_celsius: float, measured_celsius: float, dt_s: float
 ) -> tuple[OnOffState, float]:

@@ -105,13 +105,13 @@ def start() -> PidState:
     return PidState(0.0, 0.0, 0.0, 0.0, False, False)
 
 
-@njit(cache=True, error_model="numpy")
+@njit(cache=True, error_model="numpy", forceinline=True)
 def pause(state: PidState) -> PidState:
     """The state while there is no reading: the integral is kept, the derivative starts anew."""
     return PidState(state.integral, 0.0, state.before_celsius, state.first_celsius, state.has_first, False)
 
 
-@njit(cache=True, error_model="numpy")
+@njit(cache=True, error_model="numpy", forceinline=True)
 def step(
     law: PidNumbers, state: PidState, setpoint_celsius: float, measured_celsius: float, dt_s: float
 ) -> tuple[PidState, float]:

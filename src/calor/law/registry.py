@@ -62,7 +62,7 @@ def start() -> LawState:
     return LawState(on_off.start(), pid.start(), False)
 
 
-@njit(cache=True, error_model="numpy")
+@njit(cache=True, error_model="numpy", forceinline=True)
 def step(
     law: LawNumbers, state: LawState, setpoint_celsius: float, measured_celsius: float, fault: bool, dt_s: float
 ) -> tuple[LawState, float]:

@@ -103,7 +103,7 @@ def slopes(
     )
 
 
-@njit(cache=True, error_model="numpy")
+@njit(cache=True, error_model="numpy", forceinline=True)
 def slope(load: ChamberNumbers, state: ChamberState, ambient_celsius: float, extra_w_per_k: float) -> float:
     """How fast the air warms, °C/s."""
     to_air = load.heater_to_air_w_per_k * (state.heater_celsius - state.air_celsius)
@@ -121,7 +121,7 @@ def _moved(state: ChamberState, by: ChamberState, dt_s: float) -> ChamberState:
     )
 
 
-@njit(cache=True, error_model="numpy")
+@njit(cache=True, error_model="numpy", forceinline=True)
 def step(
     load: ChamberNumbers, state: ChamberState, level: float, ambient_celsius: float, extra_w_per_k: float, dt_s: float
 ) -> ChamberState:
@@ -162,7 +162,7 @@ def step_matrix(load: ChamberNumbers, extra_w_per_k: float, dt_s: float) -> npt.
     return matrix
 
 
-@njit(cache=True, error_model="numpy")
+@njit(cache=True, error_model="numpy", forceinline=True)
 def step_by_matrix(
     matrix: npt.NDArray[np.float64], state: ChamberState, level: float, ambient_celsius: float
 ) -> ChamberState:

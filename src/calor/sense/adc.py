@@ -49,7 +49,7 @@ def numbers(settings: Adc) -> AdcNumbers:
     return AdcNumbers(codes, divisor, settings.reference_volt, margin, codes - 1.0 - margin)
 
 
-@njit(cache=True, error_model="numpy")
+@njit(cache=True, error_model="numpy", forceinline=True)
 def volt_to_counts(adc: AdcNumbers, volt: float) -> float:
     """The code, a whole number, that the converter gives for `volt`."""
     code = np.floor(volt / adc.reference_volt * adc.codes)

@@ -10,7 +10,7 @@ import numpy as np
 from numba import njit
 
 
-@njit(cache=True, error_model="numpy")
+@njit(cache=True, error_model="numpy", forceinline=True)
 def step(
     time_constant_s: float, celsius: float, start: float, start_slope: float, end: float, end_slope: float, dt_s: float
 ) -> float:

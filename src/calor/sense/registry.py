@@ -37,7 +37,7 @@ def numbers(settings: Thermistor | IdealProbe) -> ProbeNumbers:
     return ProbeNumbers(kind, settings.time_constant_s, settings.offset_celsius, thermistor.numbers(own))
 
 
-@njit(cache=True, error_model="numpy")
+@njit(cache=True, error_model="numpy", forceinline=True)
 def step(probe: ProbeNumbers, celsius: float, wiring: int) -> tuple[float, float, bool]:
     """One reading of any probe at `celsius`: (counts, °C as the firmware has it, whether it is a fault)."""
     seen = celsius + probe.offset_celsius

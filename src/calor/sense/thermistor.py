@@ -109,7 +109,7 @@ def volt_to_ohm(probe: ThermistorNumbers, volt: float) -> float:
     return probe.series_ohm * share / (1.0 - share)
 
 
-@njit(cache=True, error_model="numpy")
+@njit(cache=True, error_model="numpy", forceinline=True)
 def counts_to_celsius(probe: ThermistorNumbers, counts: float) -> float:
     """Temperature the firmware reads from a code; not a number at the ends of the scale."""
     ohm = volt_to_ohm(probe, converter.counts_to_volt(probe.adc, counts))
@@ -118,7 +118,7 @@ def counts_to_celsius(probe: ThermistorNumbers, counts: float) -> float:
     return ohm_to_celsius(probe, ohm)
 
 
-@njit(cache=True, error_model="numpy")
+@njit(cache=True, error_model="numpy", forceinline=True)
 def step(probe: ThermistorNumbers, celsius: float, wiring: int) -> tuple[float, float, bool]:
     """One reading: (counts, °C as the firmware has it, whether it is a fault).
 
