@@ -58,7 +58,7 @@ def _spread(arguments: list[str]) -> list[str]:
             option = argument
         elif option and _is_number(argument.replace(",", "")):
             spread += [f"{option}={part}" for part in argument.split(",") if part]
-        elif option and argument not in spread and not argument.startswith("--") and not spread[-1:] == [option]:
+        elif option and argument not in spread and not argument.startswith("--") and spread[-1:] != [option]:
             spread.append(f"{option}={argument}" if not any(a.startswith(option + "=") for a in spread) else argument)
             option = ""
         else:
@@ -81,7 +81,9 @@ def _desk(arguments: list[str]) -> int:
 
     given = [argument for argument in arguments[1:] if not argument.startswith("-")]
     if len(given) != len(arguments) - 1 or len(given) > 1:
-        print(f"calor {arguments[0]}: takes at most one FILE and no options (received {arguments[1:]})", file=sys.stderr)
+        print(
+            f"calor {arguments[0]}: takes at most one FILE and no options (received {arguments[1:]})", file=sys.stderr
+        )
         return BAD_INPUT
     has_display = os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY") or os.environ.get("QT_QPA_PLATFORM")
     if sys.platform.startswith("linux") and not has_display:
@@ -93,7 +95,8 @@ def _desk(arguments: list[str]) -> int:
         return _demo_without_desk() if arguments[0] == "demo" else BAD_INPUT
     from calor.desk.app import start
 
-    return start(Path(given[0]) if given else None, demo=arguments[0] == "demo")
+    code: int = start(Path(given[0]) if given else None, demo=arguments[0] == "demo")
+    return code
 
 
 def _demo_without_desk() -> int:
@@ -216,7 +219,9 @@ def _application() -> Any:
             chosen = design.find_trial(trial)
         except KeyError:
             names = ", ".join(repr(item.name) for item in design.trial)
-            raise CalorError(f"{file}: --trial: there is no trial of that name (received {trial!r}); one of {names}") from None
+            raise CalorError(
+                f"{file}: --trial: there is no trial of that name (received {trial!r}); one of {names}"
+            ) from None
         with _progress(steps_of(design, chosen)) as control:
             trace = loop.run(design, chosen, control)
         data = report(design, chosen, trace)
@@ -255,7 +260,9 @@ def _application() -> Any:
     @app.command(help="PID gains from one way of writing them to the others.")
     def convert(
         gain: float = typer.Option(..., "--gain", "--kp", "--band", help="Gain per °C, Kp per °C, or band in °C."),
-        ti: float = typer.Option(0.0, "--ti", "--ki", "--repeats", help="Integral time s, Ki per °C·s, or repeats/min; 0: none."),
+        ti: float = typer.Option(
+            0.0, "--ti", "--ki", "--repeats", help="Integral time s, Ki per °C·s, or repeats/min; 0: none."
+        ),
         td: float = typer.Option(0.0, "--td", "--kd", help="Derivative time s, or Kd in s per °C; 0: none."),
         source: str = typer.Option("standard", "--from", metavar="DIALECT", help="standard, parallel, series or band."),
         target: str = typer.Option("", "--to", metavar="DIALECT", help="Which to print; all where left out."),
@@ -271,7 +278,9 @@ def _application() -> Any:
             _print_json(gains)
             return PASS
         if target and gains[target] is None:
-            raise CalorError("calor convert: --to series: not possible; the series form needs --ti of at least 4 times --td")
+            raise CalorError(
+                "calor convert: --to series: not possible; the series form needs --ti of at least 4 times --td"
+            )
         print_gains({target: gains[target]} if target else gains)
         return PASS
 

@@ -86,7 +86,9 @@ def format_time_axis(seconds: float) -> str:
     return f"{hours}:{minutes:02d}:{left:02d}" if left else f"{hours}:{minutes:02d}"
 
 
-_DURATION_PARTS = re.compile(r"^\s*(?:(\d+(?:\.\d+)?)\s*h)?\s*(?:(\d+(?:\.\d+)?)\s*min)?\s*(?:(\d+(?:\.\d+)?)\s*s)?\s*$")
+_DURATION_PARTS = re.compile(
+    r"^\s*(?:(\d+(?:\.\d+)?)\s*h)?\s*(?:(\d+(?:\.\d+)?)\s*min)?\s*(?:(\d+(?:\.\d+)?)\s*s)?\s*$"
+)
 
 
 def parse_duration(text: str) -> float:
@@ -111,9 +113,7 @@ def format_span(seconds: float) -> str:
     """A span in words: "2 h", "1 h 30 min", "45 s"; parse_duration reads it back to the same length."""
     hours, rest = divmod(round(seconds, 3), 3600)
     minutes, left = divmod(rest, 60)
-    parts = [
-        f"{value:g} {unit}" for value, unit in ((hours, "h"), (minutes, "min"), (round(left, 3), "s")) if value
-    ]
+    parts = [f"{value:g} {unit}" for value, unit in ((hours, "h"), (minutes, "min"), (round(left, 3), "s")) if value]
     return " ".join(parts) or "0 s"
 
 

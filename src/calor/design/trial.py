@@ -100,7 +100,9 @@ def describe(event: AnyEvent) -> str:
 class Trial(Settings):
     """One run of the design: how long, from where, in what surroundings, with which events."""
 
-    name: str = Field(default="Trial", title="Name", description="How the trial is called.", min_length=1, max_length=80)
+    name: str = Field(
+        default="Trial", title="Name", description="How the trial is called.", min_length=1, max_length=80
+    )
     span_s: float = duration(3600.0, "Span", "How long the trial runs.", 0.01, 1e8)
     start_celsius: float | None = temperature(
         None, "Starts at", "Temperature of everything at the start; ambient where it is left out."
@@ -121,7 +123,9 @@ class Limits(Settings):
     overshoot_celsius: float | None = difference(None, "Overshoot", "Furthest past the setpoint.")
     in_band_within_s: float | None = duration(None, "In band within", "Latest time to be in the band and stay.")
     ripple_celsius: float | None = difference(None, "Ripple, settled", "Peak to peak once settled.")
-    mean_error_celsius: float | None = difference(None, "Mean error", "Average distance from the setpoint once settled.")
+    mean_error_celsius: float | None = difference(
+        None, "Mean error", "Average distance from the setpoint once settled."
+    )
     recovery_s: float | None = duration(None, "Recovery", "Longest time back to the band after a disturbance.")
     switchings_per_hour: float | None = number(
         None, "Switchings per hour", "Changes of the switch, on and off counted.", "number", 0.0, 1e7

@@ -8,14 +8,14 @@ from pydantic import BaseModel
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QPushButton, QScrollArea, QVBoxLayout, QWidget
 
+from calor.design.model import BLOCK_KINDS, block_consequences
+from calor.design.model import BLOCKS as ORDER
+from calor.design.trial import Limits
 from calor.desk.fields import Field, Segments, field_for, label
 from calor.desk.model import Model
 from calor.desk.trial_bench import TrialBench
 from calor.desk.words import BLOCKS, CAUTIONS
-from calor.design.model import BLOCK_KINDS, BLOCKS as ORDER, block_consequences
 from calor.law.guard import Guard
-from calor.law.setpoint import Hold
-from calor.design.trial import Limits
 from calor.sense.adc import Adc
 from calor.settings import Settings
 
@@ -32,7 +32,8 @@ SECTIONS: dict[tuple[str, str], tuple[Section, ...]] = {
         *_LAW_LAST,
     ),
     ("law", "pid"): (
-        ("", "law", ("gain_per_celsius", "integral_time_s", "derivative_time_s", "derivative_filter", "setpoint_weight", "shown_as")),
+        ("", "law", ("gain_per_celsius", "integral_time_s", "derivative_time_s", "derivative_filter",
+                     "setpoint_weight", "shown_as")),
         ("Output", "law", ("action", "output_low", "output_high", "anti_windup", "period_s")),
         *_LAW_LAST,
     ),

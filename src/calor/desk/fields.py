@@ -7,6 +7,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any, get_args
 
+from pydantic.fields import FieldInfo
 from PyQt6.QtCore import QEvent, QPoint, QSignalBlocker, Qt, pyqtSignal
 from PyQt6.QtGui import QFocusEvent, QKeyEvent, QMouseEvent, QWheelEvent
 from PyQt6.QtWidgets import (
@@ -20,7 +21,6 @@ from PyQt6.QtWidgets import (
     QSizePolicy,
     QWidget,
 )
-from pydantic.fields import FieldInfo
 
 from calor.desk.words import word
 from calor.settings import QUANTITY_UNIT, bounds_of, quantity_of

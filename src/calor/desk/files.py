@@ -33,7 +33,9 @@ class _LogReader(QThread):
         except CalorError as error:
             self.done.emit(None, "", str(error))
         except Exception as error:  # whatever a strange file provokes, the window says it in a line
-            self.done.emit(None, "", f"{self.path}: cannot be read ({type(error).__name__}: {error}); export it as plain CSV")
+            self.done.emit(
+                None, "", f"{self.path}: cannot be read ({type(error).__name__}: {error}); export it as plain CSV"
+            )
         else:
             self.done.emit(trace, str(layout), "")
 

@@ -55,9 +55,9 @@ class _Axis(pg.AxisItem):
                       autoReduceTextSpace=False)  # fmt: skip
         self.setTickFont(look.font(look.SMALL_PX))
 
-    def tickValues(self, minVal: float, maxVal: float, size: float) -> list[tuple[float, list[float]]]:
+    def tickValues(self, low: float, high: float, size: float) -> list[tuple[float, list[float]]]:
         del size
-        return [(1.0, self._find(minVal, maxVal))]
+        return [(1.0, self._find(low, high))]
 
     def tickStrings(self, values: list[float], scale: float, spacing: float) -> list[str]:
         del scale, spacing
@@ -86,6 +86,7 @@ class Lane(pg.PlotWidget):
         self.setFrameShape(pg.QtWidgets.QFrame.Shape.NoFrame)
         self.setFocusPolicy(Qt.FocusPolicy.NoFocus)
         self.setMinimumHeight(40)
+        self.draft = False
         self._curves: dict[str, pg.PlotCurveItem] = {}
         self._band = pg.FillBetweenItem(pg.PlotCurveItem(), pg.PlotCurveItem())
         self._band.setZValue(-20)
@@ -109,13 +110,15 @@ class Lane(pg.PlotWidget):
             self.addItem(made)
         return self._curves[name]
 
-    def draw(self, name: str, points: tuple[Any, Any] | None, colour: str, dash: bool = False, z: int = 0, width: float = 1.6) -> None:
+    def draw(
+        self, name: str, points: tuple[Any, Any] | None, colour: str, dash: bool = False, z: int = 0, width: float = 1.6
+    ) -> None:
         """Show points as a curve; None takes it away. A line with many points is thin, which draws far faster."""
         item = self.curve(name, z)
         if points is None:
             item.setData([], [])
             return
-        few = len(points[0]) < FEW_POINTS and width > 1.0
+        few = len(points[0]) < FEW_POINTS and width > 1.0 and not self.draft
         pen = pg.mkPen(colour, width=width if few else 1)
         if dash:
             pen.setStyle(Qt.PenStyle.CustomDashLine)
@@ -191,12 +194,16 @@ class Rows(QWidget):
         width = self.width() - LEFT_PX - RIGHT_PX
         top = 18
         painter.setPen(QColor(t.quiet))
-        painter.drawText(QRectF(LEFT_PX, 0, width, 16), Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, self.caption)
+        painter.drawText(
+            QRectF(LEFT_PX, 0, width, 16), Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, self.caption
+        )
         for row in self.rows:
             self._paint_row(painter, row, top)
             top += self.ROW_PX
         painter.setPen(QColor(t.quiet))
-        painter.drawText(QRectF(LEFT_PX, top + 1, width, 15), Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, "events")
+        painter.drawText(
+            QRectF(LEFT_PX, top + 1, width, 15), Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, "events"
+        )
         self._paint_events(painter, top + 16)
         axis_top = top + 16 + self.EVENTS_PX
         painter.setPen(QPen(QColor(t.rule), 1))
@@ -216,7 +223,11 @@ class Rows(QWidget):
         painter.fillRect(place, QColor(t.grid))
         if len(self.rows) > 1:
             painter.setPen(QColor(t.quiet))
-            painter.drawText(QRectF(0, top, LEFT_PX - 6, self.ROW_PX - 2), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, row.name)
+            painter.drawText(
+                QRectF(0, top, LEFT_PX - 6, self.ROW_PX - 2),
+                Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
+                row.name,
+            )
         if row.share is None or not len(row.share):
             return
         colour = QColor(row.colour)
@@ -254,7 +265,7 @@ class Rows(QWidget):
         for x, end, line, event, _ in sorted(marks, key=lambda mark: _FIRST_NAMED.get(mark[3].kind, 9)):
             length = metrics.horizontalAdvance(event.text) + 4
             for at in (end + 4, x - length - 4):
-                fits = LEFT_PX - 2 <= at and at + length <= self.width()
+                fits = at >= LEFT_PX - 2 and at + length <= self.width()
                 if fits and not any(line == o and at < e + 3 and at + length > b - 3 for b, e, o in taken):
                     place = QRectF(at, top + line * 19, length, 18)
                     painter.drawText(place, Qt.AlignmentFlag.AlignVCenter, event.text)

@@ -9,12 +9,12 @@ from pydantic import ValidationError
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 from PyQt6.QtGui import QUndoCommand, QUndoStack
 
-from calor.desk.places import Keeper, Remembered
-from calor.desk.simulator import Outcome, Request, Simulator
 from calor.design import file
 from calor.design.model import BLOCK_KINDS, Design, block_summary
 from calor.design.problems import explain
 from calor.design.trial import Trial
+from calor.desk.places import Keeper, Remembered
+from calor.desk.simulator import Outcome, Request, Simulator
 from calor.errors import DesignError, Problem
 from calor.law.on_off import DEFAULT_HYSTERESIS_CELSIUS
 from calor.settings import Settings
@@ -257,7 +257,9 @@ class Model(QObject):
         if kind == "on_off" and past is None:
             base["hysteresis_celsius"] = DEFAULT_HYSTERESIS_CELSIUS
         try:
-            chosen = model.model_validate({**base, **{k: v for k, v in shared.items() if k not in base or k == "period_s"}})
+            chosen = model.model_validate(
+                {**base, **{k: v for k, v in shared.items() if k not in base or k == "period_s"}}
+            )
             design = self._with(block, chosen)
         except ValidationError as error:
             return _own_problem(error, block, now)
@@ -305,9 +307,7 @@ class Model(QObject):
     def simulate(self) -> None:
         """Ask for the current run."""
         self._requests += 1
-        self.simulator.request(
-            Request(self._requests, "run", self.design, self.trial, self.unit, self.recorded)
-        )
+        self.simulator.request(Request(self._requests, "run", self.design, self.trial, self.unit, self.recorded))
 
     def _run_finished(self, outcome: Outcome) -> None:
         if outcome.request.purpose == "ghost":
@@ -315,10 +315,9 @@ class Model(QObject):
                 self.ghost = outcome
                 self.ghost_changed.emit()
             return
-        if outcome.request.design != self.design or outcome.request.trial != self.trial:
-            # shown all the same: while a value is dragged, the curve just behind the hand beats none
-            if self.result is not None and outcome.request.number < self.result.request.number:
-                return
+        # one that is behind the hand is shown all the same: while a value is dragged it beats none
+        if self.result is not None and outcome.request.number < self.result.request.number:
+            return
         self.result = outcome
         self.run_changed.emit()
 

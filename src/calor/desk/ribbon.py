@@ -2,17 +2,18 @@
 
 from __future__ import annotations
 
+import itertools
 from typing import Any
 
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
 from PyQt6.QtGui import QColor, QPainter, QPainterPath, QPaintEvent, QPen, QPolygonF
 from PyQt6.QtWidgets import QAbstractButton, QWidget
 
+from calor.design.model import BLOCKS as ORDER
+from calor.design.model import block_summary
 from calor.desk import theme as look
 from calor.desk.model import Model
 from calor.desk.words import BLOCKS
-from calor.design.model import BLOCKS as ORDER
-from calor.design.model import block_summary
 
 CARD_PX, GAP_PX, TOP_PX, BACK_PX = 64, 28, 10, 26
 
@@ -56,12 +57,16 @@ class Card(QAbstractButton):
             painter.setFont(look.font(px))
             painter.setPen(QColor(colour))
             shown = painter.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, width)
-            painter.drawText(QRectF(12, top, width, 18), Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, shown)
+            painter.drawText(
+                QRectF(12, top, width, 18), Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, shown
+            )
         if self.attention:
             painter.setFont(look.font(look.SMALL_PX, bold=True))
             painter.setPen(QColor(t.failed))
             painter.drawText(
-                QRectF(12, 6, width, 18), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, f"! {self.attention}"
+                QRectF(12, 6, width, 18),
+                Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
+                f"! {self.attention}",
             )
 
 
@@ -97,9 +102,11 @@ class Ribbon(QWidget):
         design, unit = self._model.design, self._model.unit
         marks = self._attention()
         for block, card in self.cards.items():
-            card.lines = block_summary(design, block, unit)
             card.setChecked(self._model.bench == block)
-            card.attention = marks.get(block, "")
+            lines, attention = block_summary(design, block, unit), marks.get(block, "")
+            if (lines, attention) == (card.lines, card.attention):
+                continue
+            card.lines, card.attention = lines, attention
             tip = ". ".join((BLOCKS[block], *card.lines, marks.get(block, "")))
             card.setToolTip("\n".join(card.lines))
             card.setAccessibleName(tip)
@@ -135,7 +142,7 @@ class Ribbon(QWidget):
         line = QColor(self._theme.pinned)
         cards = list(self.cards.values())
         middle = TOP_PX + CARD_PX / 2
-        for left, right in zip(cards[:-1], cards[1:], strict=True):
+        for left, right in itertools.pairwise(cards):
             begin, end = left.geometry().right() + 1, right.geometry().left() - 1
             painter.setPen(QPen(line, 1.5))
             painter.drawLine(QPointF(begin, middle), QPointF(end - 6, middle))

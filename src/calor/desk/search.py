@@ -53,7 +53,9 @@ class Search(QDialog):
         for widget in (self.line, self.list, self.none):
             column.addWidget(widget)
         self._filter("")
-        self.move(parent.mapToGlobal(parent.rect().center()).x() - 260, parent.mapToGlobal(parent.rect().topLeft()).y() + 90)
+        self.move(
+            parent.mapToGlobal(parent.rect().center()).x() - 260, parent.mapToGlobal(parent.rect().topLeft()).y() + 90
+        )
 
     def _filter(self, query: str) -> None:
         ranked = [(rank, k) for k, entry in enumerate(self._entries) if (rank := matches(query, entry)) is not None]
@@ -71,7 +73,9 @@ class Search(QDialog):
 
     def eventFilter(self, watched: object, event: QEvent) -> bool:
         if event.type() == QEvent.Type.KeyPress and isinstance(event, QKeyEvent):
-            step = {Qt.Key.Key_Down: 1, Qt.Key.Key_Up: -1, Qt.Key.Key_PageDown: 8, Qt.Key.Key_PageUp: -8}.get(Qt.Key(event.key()))
+            step = {Qt.Key.Key_Down: 1, Qt.Key.Key_Up: -1, Qt.Key.Key_PageDown: 8, Qt.Key.Key_PageUp: -8}.get(
+                Qt.Key(event.key())
+            )
             if step is not None:
                 self.list.setCurrentRow(min(max(self.list.currentRow() + step, 0), self.list.count() - 1))
                 return True

@@ -19,6 +19,7 @@ from calor.design.trial import Trial
 from calor.units import TemperatureUnit
 
 LONG_RUN_S = 0.4
+ADVISE_AFTER_S = 0.25
 
 
 @dataclass(frozen=True)
@@ -99,6 +100,11 @@ class Simulator(QObject):
     def _pending(self) -> bool:
         return bool(self._wanted) or self._ending
 
+    def _rests(self) -> bool:
+        """Whether no new request comes for a moment: advice costs several runs, and waits for the hand to rest."""
+        with self._wake:
+            return not self._wake.wait_for(self._pending, ADVISE_AFTER_S)
+
     def _work(self) -> None:
         from calor import loop
 
@@ -126,7 +132,7 @@ class Simulator(QObject):
                 continue
             self._say(self.finished, outcome)
             self._say(self.prepared)
-            if request.purpose == "run" and not self._pending():
+            if request.purpose == "run" and self._rests():
                 self._advise(outcome)
 
     def _say(self, signal: Any, *values: Any) -> None:

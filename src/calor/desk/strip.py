@@ -20,6 +20,7 @@ from calor.loop.trace import Flag, RunEvent, Trace
 from calor.units import celsius_to, difference_to, format_difference, format_duration, format_temperature
 
 NEAR_PX = 7
+FINE_AFTER_MS = 250
 SHORTEST_VIEW_S = 0.5
 CLOSE_UP_BANDS = 3.0
 SHOW_BUSY_AFTER_S, SHOW_STOP_AFTER_S = 0.2, 2.0
@@ -51,7 +52,7 @@ class Strip(QFrame):
         self.caliper_button.setCheckable(True)
         self.caliper_button.setProperty("role", "link")
         self.caliper_button.setToolTip("Measure between two instants (C, or Shift and drag).")
-        self.caliper_button.clicked.connect(lambda on: self.set_calipers(on))
+        self.caliper_button.clicked.connect(self.set_calipers)
         self.whole_button = QPushButton("Whole run")
         self.whole_button.setProperty("role", "link")
         self.whole_button.setToolTip("Show the whole run (double-click, or 0).")
@@ -67,14 +68,20 @@ class Strip(QFrame):
         self.empty = QLabel(self)
         self.empty.setAlignment(Qt.AlignmentFlag.AlignCenter)
         self.empty.setWordWrap(True)
-        self.empty.setText("Preparing the simulation.\nThe loop is compiled for this machine the first time; about 15 s.")
+        self.empty.setText(
+            "Preparing the simulation.\nThe loop is compiled for this machine the first time; about 15 s."
+        )
         self._busy = QTimer(self, interval=100)
         self._busy.timeout.connect(self._show_busy)
         self._busy.start()
         # redrawn once the layout has settled
         self._resized = QTimer(self, interval=0, singleShot=True)
         self._resized.timeout.connect(self.redraw)
-        for signal in (model.run_changed, model.pinned_changed, model.ghost_changed, model.log_changed, model.unit_changed):
+        # while a value is dragged lines are drawn thin, which is far faster; finely once the hand rests
+        self._fine = QTimer(self, interval=FINE_AFTER_MS, singleShot=True)
+        self._fine.timeout.connect(self.redraw)
+        model.run_changed.connect(self._draft)
+        for signal in (model.pinned_changed, model.ghost_changed, model.log_changed, model.unit_changed):
             signal.connect(self.redraw)
         model.opened.connect(self._opened)
         for lane in self.lanes:
@@ -123,6 +130,16 @@ class Strip(QFrame):
 
     # ---- drawing
 
+    def _draft(self) -> None:
+        """Draw a new run at once and thin; a run that is followed by no other is drawn finely a moment later."""
+        hasty = self._fine.isActive()
+        self._fine.start()
+        for lane in self.lanes:
+            lane.draft = hasty
+        self.redraw()
+        for lane in self.lanes:
+            lane.draft = False
+
     def span_s(self) -> float:
         """Length of what there is to show."""
         result, recorded = self._model.result, self._model.recorded
@@ -170,7 +187,9 @@ class Strip(QFrame):
             lane.draw("measured", points(trace, "measured_celsius", lane), t.measured, z=10)
         self.demand.draw("pinned", points(pinned, "demand", self.demand), t.pinned, z=-5)
         self.demand.draw("ghost", points(ghost, "demand", self.demand), t.heat, dash=True, z=12, width=1.2)
-        self.demand.draw("demand", points(trace, "demand", self.demand), t.cool if trace.cools else t.heat, z=10, width=1.0)
+        self.demand.draw(
+            "demand", points(trace, "demand", self.demand), t.cool if trace.cools else t.heat, z=10, width=1.0
+        )
         self._set_ranges(trace, pinned, recorded, band)
         self._draw_rows(result, begin, end)
         self._write(result, band)
@@ -240,7 +259,10 @@ class Strip(QFrame):
 
     def _write(self, result: Any, band: float) -> None:
         t, unit = self._theme, self._model.unit
-        entries = [("measured", t.measured, "line"), (f"setpoint ± {difference_to(unit, band):.3g}", t.setpoint, "dash")]
+        entries = [
+            ("measured", t.measured, "line"),
+            (f"setpoint ± {difference_to(unit, band):.3g}", t.setpoint, "dash"),
+        ]
         if self._model.ghost is not None:
             entries.append(("tried", t.measured, "dash"))
         if self._model.pinned is not None:
@@ -263,7 +285,9 @@ class Strip(QFrame):
             self.status.setText(f"simulating, {progress[1] * 100.0:.0f} %")
         elif progress is None and self.status.text().startswith("simulating"):
             self.redraw()
-        self.stop.setVisible(progress is not None and progress[0] > SHOW_STOP_AFTER_S and self._model.result is not None)
+        self.stop.setVisible(
+            progress is not None and progress[0] > SHOW_STOP_AFTER_S and self._model.result is not None
+        )
 
     # ---- zoom and pan
 
@@ -325,7 +349,9 @@ class Strip(QFrame):
             self.readout.setText(self._measured_between())
             self.readout.adjustSize()
             right = self.rows.x_of(max(self.calipers))
-            left = right + 6 if right + 6 + self.readout.width() < self.width() else self.rows.x_of(min(self.calipers)) - 6
+            left = (
+                right + 6 if right + 6 + self.readout.width() < self.width() else self.rows.x_of(min(self.calipers)) - 6
+            )
             x = left if left > right else left - self.readout.width()
             x = min(max(x, LEFT_PX), self.width() - self.readout.width() - 4)
             self.readout.move(int(x), self.whole.y() + int(self.whole.height() * 0.55))

@@ -7,10 +7,10 @@ from typing import Any
 from pydantic import ValidationError
 from PyQt6.QtWidgets import QComboBox, QFrame, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
+from calor.design.trial import EVENT_KINDS, Trial
 from calor.desk.fields import Field, NumberField, field_for, label
 from calor.desk.model import Model
 from calor.desk.words import word
-from calor.design.trial import EVENT_KINDS, Trial
 
 KEYS = ("name", "span_s", "start_celsius", "ambient_celsius", "seed")
 NEW_EVENT: dict[str, dict[str, Any]] = {
@@ -156,6 +156,8 @@ class TrialBench(QWidget):
             self._event_fields.append(fields)
             self._events.addWidget(frame)
         if not self._event_fields:
-            empty = label("Nothing happens in this trial. Add a door, a step or a fault to see how it recovers.", "quiet")
+            empty = label(
+                "Nothing happens in this trial. Add a door, a step or a fault to see how it recovers.", "quiet"
+            )
             empty.setWordWrap(True)
             self._events.addWidget(empty)

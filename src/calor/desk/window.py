@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from pathlib import Path
 from typing import Any
 
@@ -10,6 +11,9 @@ from PyQt6.QtGui import QAction, QCloseEvent, QKeySequence, QShortcut
 from PyQt6.QtWidgets import QApplication, QFrame, QHBoxLayout, QMainWindow, QMenu, QPushButton, QVBoxLayout, QWidget
 
 from calor.demo import DEMOS
+from calor.design.model import BLOCK_KINDS
+from calor.design.model import BLOCKS as ORDER
+from calor.design.trial import Limits
 from calor.desk import theme as look
 from calor.desk.bench import SECTIONS, Bench, field_of, keys_of
 from calor.desk.fields import label, set_role
@@ -22,9 +26,6 @@ from calor.desk.strip import Strip
 from calor.desk.topbar import TopBar
 from calor.desk.verdict import VerdictPanel
 from calor.desk.words import BLOCKS, word
-from calor.design.model import BLOCK_KINDS
-from calor.design.model import BLOCKS as ORDER
-from calor.design.trial import Limits
 from calor.law.guard import Guard
 from calor.units import TEMPERATURE_UNITS
 
@@ -50,7 +51,9 @@ class Notice(QFrame):
         self._acts: list[Any] = []
         self.hide()
 
-    def say(self, kind: str, text: str, action: str = "", act: Any = None, drop: str = "Dismiss", dropped: Any = None) -> None:
+    def say(
+        self, kind: str, text: str, action: str = "", act: Any = None, drop: str = "Dismiss", dropped: Any = None
+    ) -> None:
         """Show a line; of many the first, and how many more there are."""
         lines = text.strip().splitlines() or [""]
         more = f"  (and {len(lines) - 1} more; calor check lists them all)" if len(lines) > 1 else ""
@@ -181,7 +184,7 @@ class Window(QMainWindow):
         self._menu.aboutToShow.connect(self._fill_menu)
         self.topbar.name.setMenu(self._menu)
         order = [*self.topbar.order(), *self.ribbon.cards.values(), self.bench, self.strip]
-        for first, second in zip(order[:-1], order[1:], strict=True):
+        for first, second in itertools.pairwise(order):
             self.setTabOrder(first, second)
 
     def _undo(self) -> None:
@@ -212,7 +215,16 @@ class Window(QMainWindow):
         for name, keys, act in self._commands:
             if name in ("Overlay a log…", "Undo", "Quit"):
                 menu.addSeparator()
-            if name in ("Pin this run", "Unpin", "Edit the trial", "Calipers", "Whole run", "Find", "Next unit: °C, °F, K", "Light or dark"):
+            if name in (
+                "Pin this run",
+                "Unpin",
+                "Edit the trial",
+                "Calipers",
+                "Whole run",
+                "Find",
+                "Next unit: °C, °F, K",
+                "Light or dark",
+            ):
                 continue
             if name == "Quit":
                 self._add_designs(menu)
@@ -221,7 +233,11 @@ class Window(QMainWindow):
             action.setShortcut(QKeySequence(keys))
             action.triggered.connect(lambda _, act=act: act())
             stack = self.model.undo_stack
-            allowed = {"Undo": stack.canUndo(), "Redo": stack.canRedo(), "Take the log away": self.model.recorded is not None}
+            allowed = {
+                "Undo": stack.canUndo(),
+                "Redo": stack.canRedo(),
+                "Take the log away": self.model.recorded is not None,
+            }
             action.setEnabled(allowed.get(name, True))
             if name == "Undo" and stack.canUndo():
                 action.setText(f"Undo: {stack.undoText()}")

@@ -10,7 +10,7 @@ CHOICES: dict[str, str] = {
     "heat": "Heats", "cool": "Cools",
     "centred": "Centred", "below": "Below", "above": "Above",
     "low_side": "Low side", "high_side": "High side",
-    "ssr_zero_cross": "SSR, zero cross", "ssr_random": "SSR, random", 
+    "ssr_zero_cross": "SSR, zero cross", "ssr_random": "SSR, random",
     "clamp": "hold at limit", "back_calculate": "lead back", "none": "none",
     "standard": "Gain Ti Td", "parallel": "Kp Ki Kd", "series": "series", "band": "band",
     "2^n": "2ⁿ", "2^n-1": "2ⁿ − 1",

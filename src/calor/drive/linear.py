@@ -7,8 +7,7 @@ from __future__ import annotations
 
 from typing import Literal
 
-from numba import njit
-
+from calor.compiled import compiled
 from calor.settings import Settings, choice
 from calor.units import TemperatureUnit
 
@@ -19,7 +18,7 @@ class Linear(Settings):
     kind: Literal["linear"] = choice("linear", "Drive", "Power in proportion to the demand, without switching.")
 
 
-@njit(cache=True, error_model="numpy")
+@compiled()
 def step(demand: float, end_s: float) -> tuple[float, float]:
     """What is given: (level 0 to 1, until when)."""
     return demand, end_s

@@ -5,9 +5,9 @@ from __future__ import annotations
 from types import ModuleType
 from typing import Annotated, NamedTuple
 
-from numba import njit
 from pydantic import Field
 
+from calor.compiled import compiled
 from calor.drive import linear, relay, time_proportional
 from calor.drive.linear import Linear
 from calor.drive.relay import Relay, RelayNumbers, RelayState
@@ -53,7 +53,7 @@ def start() -> DriveState:
     return DriveState(relay.start(), time_proportional.start())
 
 
-@njit(cache=True, error_model="numpy", forceinline=True)
+@compiled(inline=True)
 def step(
     drive: DriveNumbers, state: DriveState, demand: float, now_s: float, end_s: float
 ) -> tuple[DriveState, float, float]:

@@ -7,8 +7,7 @@ from __future__ import annotations
 
 from typing import Literal, NamedTuple
 
-from numba import njit
-
+from calor.compiled import compiled
 from calor.settings import Settings, choice, duration, number
 from calor.units import TemperatureUnit, format_duration
 
@@ -50,7 +49,7 @@ def start() -> RelayState:
     return RelayState(False, -FOREVER_S)
 
 
-@njit(cache=True, error_model="numpy", forceinline=True)
+@compiled(inline=True)
 def step(
     relay: RelayNumbers, state: RelayState, demand: float, now_s: float, end_s: float
 ) -> tuple[RelayState, float, float]:

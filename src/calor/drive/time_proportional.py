@@ -6,11 +6,10 @@ pulse and a shortest pause. The demand is taken once, where a window starts. Sou
 
 from __future__ import annotations
 
+import math
 from typing import Literal, NamedTuple
 
-import numpy as np
-from numba import njit
-
+from calor.compiled import compiled
 from calor.settings import Settings, choice, duration, number
 from calor.units import TemperatureUnit, format_duration
 
@@ -32,7 +31,12 @@ class TimeProportional(Settings):
         0.0, "Shortest pulse", "A mechanical relay makes no pulse and no pause shorter than this.", 0.0, 3600.0
     )
     contact_life_cycles: int = number(
-        100_000, "Contact life", "Used where the switch is a relay: once on and once off is a cycle.", "cycles", 1, 10**9
+        100_000,
+        "Contact life",
+        "Used where the switch is a relay: once on and once off is a cycle.",
+        "cycles",
+        1,
+        10**9,
     )
 
 
@@ -64,12 +68,12 @@ def start() -> TimeProportionalState:
     return TimeProportionalState(0, 0.0, 0.0)
 
 
-@njit(cache=True, error_model="numpy")
+@compiled()
 def on_time_s(drive: TimeProportionalNumbers, demand: float) -> float:
     """How long the pulse of one window is."""
     on_s = demand * drive.window_s
     if drive.half_cycle_s > 0.0:
-        on_s = np.floor(on_s / drive.half_cycle_s + 0.5) * drive.half_cycle_s
+        on_s = math.floor(on_s / drive.half_cycle_s + 0.5) * drive.half_cycle_s
     if on_s < drive.min_pulse_s:
         return 0.0
     if drive.window_s - on_s < drive.min_pulse_s:
@@ -77,7 +81,7 @@ def on_time_s(drive: TimeProportionalNumbers, demand: float) -> float:
     return on_s
 
 
-@njit(cache=True, error_model="numpy", forceinline=True)
+@compiled(inline=True)
 def step(
     drive: TimeProportionalNumbers, state: TimeProportionalState, demand: float, now_s: float, end_s: float
 ) -> tuple[TimeProportionalState, float, float]:

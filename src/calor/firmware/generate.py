@@ -60,7 +60,7 @@ def _environment() -> Environment:
     # autoescape is for web pages; these templates write C
     environment = Environment(
         loader=PackageLoader("calor.firmware"), undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True,
-        keep_trailing_newline=True, autoescape=False,  # noqa: S701
+        keep_trailing_newline=True, autoescape=False,
     )  # fmt: skip
     environment.filters["f"] = c_float
     environment.filters["b"] = lambda value: "true" if value else "false"
@@ -71,7 +71,10 @@ def tick_s(design: Design) -> float:
     """The pace at which the generated switch is meant to be called: half-cycles, or a fine share of the step."""
     drive = design.drive
     half_cycle_s = drives.numbers(drive).time_proportional.half_cycle_s if drive.kind == "time_proportional" else 0.0
-    if half_cycle_s > 0.0 and abs(design.law.period_s / half_cycle_s - round(design.law.period_s / half_cycle_s)) < 1e-6:
+    if (
+        half_cycle_s > 0.0
+        and abs(design.law.period_s / half_cycle_s - round(design.law.period_s / half_cycle_s)) < 1e-6
+    ):
         return half_cycle_s
     return float(design.law.period_s) / max(1, round(design.law.period_s / 0.01))
 

@@ -89,7 +89,15 @@ def build(design: Design, folder: Path, flags: tuple[str, ...] = ("-O2",)) -> Pa
     )
     (folder / "runner.c").write_text(runner)
     program = folder / "runner"
-    command = [compiler(), *STRICT_FLAGS, *flags, "-o", str(program), str(folder / sources.source), str(folder / "runner.c")]
+    command = [
+        compiler(),
+        *STRICT_FLAGS,
+        *flags,
+        "-o",
+        str(program),
+        str(folder / sources.source),
+        str(folder / "runner.c"),
+    ]
     result = subprocess.run(command, capture_output=True, text=True, check=False)
     if result.returncode != 0:
         raise FirmwareError(f"the generated C does not build: {result.stderr.strip() or result.stdout.strip()}")

@@ -50,7 +50,11 @@ Rule = Callable[[Design, Trial, Trace, Verdict, TemperatureUnit], Advice | None]
 
 
 def advise(
-    design: Design, trial: Trial, trace: Trace, verdict: Verdict, unit: TemperatureUnit = "°C",
+    design: Design,
+    trial: Trial,
+    trace: Trace,
+    verdict: Verdict,
+    unit: TemperatureUnit = "°C",
     stopped: Callable[[], bool] = lambda: False,
 ) -> list[Advice]:
     """The cards for a run, weightiest first. `stopped` is asked between simulations, to give up early."""
@@ -77,9 +81,7 @@ def _retried(design: Design, trial: Trial) -> Verdict:
     return judge(loop.run(design, own), design.limits)
 
 
-def cannot_reach(
-    design: Design, trial: Trial, trace: Trace, verdict: Verdict, unit: TemperatureUnit
-) -> Advice | None:
+def cannot_reach(design: Design, trial: Trial, trace: Trace, verdict: Verdict, unit: TemperatureUnit) -> Advice | None:
     """Full output settles short of the setpoint."""
     del trace, verdict
     setpoint, ambient = design.setpoint.celsius, design.ambient_celsius(trial)
@@ -116,9 +118,7 @@ def _rounded(value: float) -> float:
     return float(f"{value:.2g}")
 
 
-def too_slow(
-    design: Design, trial: Trial, trace: Trace, verdict: Verdict, unit: TemperatureUnit
-) -> Advice | None:
+def too_slow(design: Design, trial: Trial, trace: Trace, verdict: Verdict, unit: TemperatureUnit) -> Advice | None:
     """Recovery or warm-up misses its limit: more gain where that is enough, else more power."""
     missed = [item for item in verdict.limits if item.name in ("recovery_s", "in_band_within_s") and not item.passes]
     if not missed or any(event.kind == "cut_out" for event in trace.events):
@@ -149,7 +149,11 @@ def too_slow(
         shown, proposal, value = fallback
         text = f"{text} {shown} would take {format_duration(value)}, but misses another limit.".strip()
         return Advice(title, text, why, "limit", f"Try {shown}", proposal)
-    tried = f"Neither twice the gain nor {POWER_STEPS[-1]:g}" if isinstance(design.law, Pid) else f"Not even {POWER_STEPS[-1]:g}"
+    tried = (
+        f"Neither twice the gain nor {POWER_STEPS[-1]:g}"
+        if isinstance(design.law, Pid)
+        else f"Not even {POWER_STEPS[-1]:g}"
+    )
     text = f"{text} {tried} times the power meets it: look at the law or the limit.".strip()
     return Advice(title, text, why, "limit")
 
@@ -178,9 +182,10 @@ def cut_out_tripped(
     if tripped is None:
         return None
     peak = float(np.nanmin(trace.measured_celsius) if trace.cools else np.nanmax(trace.measured_celsius))
+    limit = format_temperature(unit, design.guard.cut_out_celsius or 0.0)
     text = (
-        f"At {format_duration(tripped.at_s)} the reading passed {format_temperature(unit, design.guard.cut_out_celsius or 0.0)}"
-        f" ({format_temperature(unit, peak, 2)} at the furthest). The output stays off until the controller is restarted."
+        f"At {format_duration(tripped.at_s)} the reading passed {limit} ({format_temperature(unit, peak, 2)} at the"
+        " furthest). The output stays off until the controller is restarted."
     )
     why = "The cut-out latches on purpose. Find what drove the temperature there before the cut-out is moved."
     return Advice("The cut-out has tripped and latched.", text, why, "limit")
@@ -216,7 +221,10 @@ def ripple_from_dead_time(
     gain, period_s = critical
     # Tyreus & Luyben 1992: Kc = Ku/3.2, Ti = 2.2·Pu
     pid = Pid(
-        action=law.action, period_s=law.period_s, gain_per_celsius=_rounded(gain / 3.2), integral_time_s=_rounded(2.2 * period_s)
+        action=law.action,
+        period_s=law.period_s,
+        gain_per_celsius=_rounded(gain / 3.2),
+        integral_time_s=_rounded(2.2 * period_s),
     )
     proposal = changed_law(design, pid)
     if isinstance(design.drive, Relay):
@@ -267,9 +275,7 @@ def close_to_oscillating(
     return Advice(title, text, why, "limit", f"Try {format_gain(_rounded(gain / 2.5), unit)}", proposal)
 
 
-def contact_life(
-    design: Design, trial: Trial, trace: Trace, verdict: Verdict, unit: TemperatureUnit
-) -> Advice | None:
+def contact_life(design: Design, trial: Trial, trace: Trace, verdict: Verdict, unit: TemperatureUnit) -> Advice | None:
     """How long a mechanical contact lasts at this rate of switching."""
     del trial, trace, unit
     drive = design.drive

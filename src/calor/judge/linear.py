@@ -7,10 +7,11 @@ are delays. Source: Nyquist's criterion and the phase-crossover gain, any contro
 from __future__ import annotations
 
 import math
+from typing import Any
 
 import numpy as np
 import numpy.typing as npt
-from scipy.optimize import brentq
+from scipy.optimize import brentq  # type: ignore[import-untyped, unused-ignore]
 
 from calor.design.model import Design
 from calor.drive.time_proportional import TimeProportional
@@ -19,7 +20,7 @@ from calor.load.chamber import Chamber
 from calor.load.first_order import FirstOrder
 from calor.load.lump import Lump
 
-Complex = npt.NDArray[np.complex128]
+Complex = npt.NDArray[Any]
 
 
 def waiting_s(design: Design) -> float:
@@ -44,7 +45,7 @@ def load_response(design: Design, omega: npt.NDArray[np.float64]) -> Complex:
         response = heat / (load.heat_capacity_j_per_k * s + loss)
     else:
         response = _chamber_response(load, s)
-    return response / (design.probe.time_constant_s * s + 1.0)
+    return np.asarray(response / (design.probe.time_constant_s * s + 1.0))
 
 
 def _chamber_response(load: Chamber, s: Complex) -> Complex:
@@ -52,8 +53,7 @@ def _chamber_response(load: Chamber, s: Complex) -> Complex:
     contents = load.contents_j_per_k * s + load.air_to_contents_w_per_k
     air = load.air_j_per_k * s + load.heater_to_air_w_per_k + load.air_to_contents_w_per_k + load.loss_w_per_k
     air = air - load.heater_to_air_w_per_k**2 / heater - load.air_to_contents_w_per_k**2 / contents
-    response: Complex = load.heater_watt * load.heater_to_air_w_per_k / (heater * air)
-    return response
+    return np.asarray(load.heater_watt * load.heater_to_air_w_per_k / (heater * air))
 
 
 def law_response(law: Pid, omega: npt.NDArray[np.float64]) -> Complex:

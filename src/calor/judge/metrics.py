@@ -6,6 +6,7 @@ usual ones of control engineering (Åström & Hägglund, Advanced PID Control, 2
 
 from __future__ import annotations
 
+import itertools
 from dataclasses import dataclass
 
 import numpy as np
@@ -98,7 +99,7 @@ def _overshoot(trace: Trace, judged: Mask, band_celsius: float) -> float:
     setpoint, measured = trace.setpoint_celsius[rows], trace.measured_celsius[rows]
     starts = np.concatenate(([0], np.flatnonzero(np.diff(setpoint)) + 1, [len(rows)]))
     worst = 0.0
-    for begin, end in zip(starts[:-1], starts[1:], strict=True):
+    for begin, end in itertools.pairwise(starts):
         away = measured[begin] - setpoint[begin]
         side = (-1.0 if trace.cools else 1.0) if abs(away) <= band_celsius else -np.sign(away)
         beyond = side * (measured[begin:end] - setpoint[begin:end])

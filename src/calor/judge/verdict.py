@@ -83,7 +83,8 @@ def report(design: Design, trial: Trial, trace: Trace) -> dict[str, Any]:
         "steps": trace.steps,
         "metrics": metrics,
         "limits": [
-            {"name": item.name, "limit": item.limit, "value": item.value, "pass": item.passes} for item in verdict.limits
+            {"name": item.name, "limit": item.limit, "value": item.value, "pass": item.passes}
+            for item in verdict.limits
         ],
         "pass": verdict.passes,
         "events": [{"at_s": event.at_s, "kind": event.kind, "text": event.text} for event in trace.events],

@@ -43,7 +43,9 @@ def from_standard(dialect: str, gain: float, ti_s: float, td_s: float) -> dict[s
         if ti_s < 4.0 * td_s:
             return None
         root = math.sqrt(1.0 - 4.0 * td_s / ti_s)
-        return dict(zip(keys, (0.5 * gain * (1.0 + root), 0.5 * ti_s * (1.0 + root), 0.5 * ti_s * (1.0 - root)), strict=True))
+        return dict(
+            zip(keys, (0.5 * gain * (1.0 + root), 0.5 * ti_s * (1.0 + root), 0.5 * ti_s * (1.0 - root)), strict=True)
+        )
     return dict(zip(keys, (gain, ti_s, td_s), strict=True))
 
 
@@ -83,5 +85,7 @@ def every_dialect(source: str, first: float, second: float, third: float) -> dic
     except ValueError as error:
         raise CalorError(f"calor convert: --gain: {error} (received {first:g})") from None
     if gain <= 0.0:
-        raise CalorError(f"calor convert: --gain: must be above 0 (received {first:g}); without a gain nothing can be converted")
+        raise CalorError(
+            f"calor convert: --gain: must be above 0 (received {first:g}); without a gain nothing can be converted"
+        )
     return {dialect: from_standard(dialect, gain, ti_s, td_s) for dialect in DIALECTS}

@@ -9,9 +9,9 @@ from __future__ import annotations
 
 from typing import Annotated, Literal, NamedTuple
 
-from numba import njit
 from pydantic import Field, Strict
 
+from calor.compiled import compiled
 from calor.settings import Settings, choice, fraction, number, temperature
 from calor.units import TemperatureUnit, format_temperature
 
@@ -25,7 +25,9 @@ class Alarm(Settings):
     celsius: float = number(
         ..., "At", "Temperature (high, low) or distance from the setpoint (deviation).", "number", -273.15, 3000.0
     )
-    delay_s: float = number(0.0, "Delay", "How long it must last before the alarm is raised.", "duration", 0.0, 86_400.0)
+    delay_s: float = number(
+        0.0, "Delay", "How long it must last before the alarm is raised.", "duration", 0.0, 86_400.0
+    )
     standby: bool = choice(False, "Standby", "Silent until the temperature has been in range once.")
 
 
@@ -58,7 +60,7 @@ def numbers(settings: Guard, action: str) -> GuardNumbers:
     )
 
 
-@njit(cache=True, error_model="numpy")
+@compiled()
 def trips(guard: GuardNumbers, measured_celsius: float) -> bool:
     """Whether this reading trips the cut-out."""
     if not guard.has_cut_out:

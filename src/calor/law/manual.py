@@ -7,8 +7,7 @@ from __future__ import annotations
 
 from typing import Literal
 
-from numba import njit
-
+from calor.compiled import compiled
 from calor.settings import Settings, choice, duration, fraction
 from calor.units import TemperatureUnit
 
@@ -22,7 +21,7 @@ class Manual(Settings):
     output: float = fraction(0.0, "Output", "Share of full output.")
 
 
-@njit(cache=True, error_model="numpy")
+@compiled()
 def step(output: float) -> float:
     """One decision: the demand."""
     return output

@@ -8,9 +8,9 @@ from __future__ import annotations
 
 from typing import Literal, NamedTuple, Self
 
-from numba import njit
 from pydantic import model_validator
 
+from calor.compiled import compiled
 from calor.settings import Settings, choice, difference, duration, temperature
 from calor.units import TemperatureUnit, difference_to, format_difference, format_duration, format_temperature
 
@@ -52,7 +52,9 @@ class OnOff(Settings):
         start, stop = float(pair[0] or 0.0), float(pair[1] or 0.0)
         if (stop < start) if self.action == "heat" else (stop > start):
             order = "below" if self.action == "heat" else "above"
-            raise ValueError(f"to {self.action}, start_celsius must be {order} stop_celsius; swap {start:g} and {stop:g}")
+            raise ValueError(
+                f"to {self.action}, start_celsius must be {order} stop_celsius; swap {start:g} and {stop:g}"
+            )
         return self
 
 
@@ -100,7 +102,7 @@ def start() -> OnOffState:
     return OnOffState(False, FOREVER_S)
 
 
-@njit(cache=True, error_model="numpy", forceinline=True)
+@compiled(inline=True)
 def step(
     law: OnOffNumbers, state: OnOffState, setpoint_celsius: float, measured_celsius: float, dt_s: float
 ) -> tuple[OnOffState, float]:

@@ -11,9 +11,9 @@ from __future__ import annotations
 import math
 from typing import Literal, NamedTuple, Self
 
-from numba import njit
 from pydantic import model_validator
 
+from calor.compiled import compiled
 from calor.law.dialect import band_celsius, from_standard
 from calor.settings import Settings, choice, duration, fraction, number
 from calor.units import TemperatureUnit, difference_to, format_difference, format_gain
@@ -33,7 +33,12 @@ class Pid(Settings):
     integral_time_s: float = duration(0.0, "Integral time", "0 means no integral action.", 0.0, 1e6)
     derivative_time_s: float = duration(0.0, "Derivative time", "0 means no derivative action.", 0.0, 1e5)
     derivative_filter: float = number(
-        8.0, "Derivative filter", "Smooths the derivative over derivative time / N; 5 to 20 is usual.", "number", 1.0, 1000.0
+        8.0,
+        "Derivative filter",
+        "Smooths the derivative over derivative time / N; 5 to 20 is usual.",
+        "number",
+        1.0,
+        1000.0,
     )
     setpoint_weight: float = number(
         1.0, "Setpoint weight", "Share of a setpoint step that the proportional part sees.", "number", 0.0, 1.0
@@ -43,7 +48,9 @@ class Pid(Settings):
     anti_windup: Literal["clamp", "back_calculate", "none"] = choice(
         "clamp", "Wind-up guard", "What the integral does while the output is at a limit: hold, be led back, or run on."
     )
-    shown_as: Dialect = choice("standard", "Shown as", "The dialect the gains are shown in; the file keeps the standard.")
+    shown_as: Dialect = choice(
+        "standard", "Shown as", "The dialect the gains are shown in; the file keeps the standard."
+    )
 
     @model_validator(mode="after")
     def _limits_in_order(self) -> Self:
@@ -105,13 +112,13 @@ def start() -> PidState:
     return PidState(0.0, 0.0, 0.0, 0.0, False, False)
 
 
-@njit(cache=True, error_model="numpy", forceinline=True)
+@compiled(inline=True)
 def pause(state: PidState) -> PidState:
     """The state while there is no reading: the integral is kept, the derivative starts anew."""
     return PidState(state.integral, 0.0, state.before_celsius, state.first_celsius, state.has_first, False)
 
 
-@njit(cache=True, error_model="numpy", forceinline=True)
+@compiled(inline=True)
 def step(
     law: PidNumbers, state: PidState, setpoint_celsius: float, measured_celsius: float, dt_s: float
 ) -> tuple[PidState, float]:

@@ -8,9 +8,9 @@ from __future__ import annotations
 from types import ModuleType
 from typing import Annotated, NamedTuple
 
-from numba import njit
 from pydantic import Field
 
+from calor.compiled import compiled
 from calor.law import guard, manual, on_off, pid
 from calor.law.guard import Guard, GuardNumbers
 from calor.law.manual import Manual
@@ -62,7 +62,7 @@ def start() -> LawState:
     return LawState(on_off.start(), pid.start(), False)
 
 
-@njit(cache=True, error_model="numpy", forceinline=True)
+@compiled(inline=True)
 def step(
     law: LawNumbers, state: LawState, setpoint_celsius: float, measured_celsius: float, fault: bool, dt_s: float
 ) -> tuple[LawState, float]:

@@ -29,7 +29,9 @@ class Hold(Settings):
         if low is not None and self.celsius < low:
             raise ValueError(f"celsius ({self.celsius:g}) is below low_limit_celsius ({low:g}); raise it or the limit")
         if high is not None and self.celsius > high:
-            raise ValueError(f"celsius ({self.celsius:g}) is above high_limit_celsius ({high:g}); lower it or the limit")
+            raise ValueError(
+                f"celsius ({self.celsius:g}) is above high_limit_celsius ({high:g}); lower it or the limit"
+            )
         return self
 
 
@@ -41,9 +43,7 @@ def summary(settings: Hold, unit: TemperatureUnit, setpoint_celsius: float) -> t
     """The two lines on its card."""
     low, high = settings.low_limit_celsius, settings.high_limit_celsius
     limits = [
-        f"{word} {celsius_to(unit, value):.4g}"
-        for word, value in (("from", low), ("to", high))
-        if value is not None
+        f"{word} {celsius_to(unit, value):.4g}" for word, value in (("from", low), ("to", high)) if value is not None
     ]
     detail = "hold, limits " + " ".join(limits).removeprefix("from ") if limits else "hold, no limits"
     return format_temperature(unit, setpoint_celsius), detail

@@ -14,9 +14,9 @@ from typing import Literal, NamedTuple, Self
 
 import numpy as np
 import numpy.typing as npt
-from numba import njit
 from pydantic import model_validator
 
+from calor.compiled import compiled
 from calor.settings import Settings, choice, duration, number, temperature
 from calor.units import TemperatureUnit, format_duration, format_temperature
 
@@ -30,18 +30,24 @@ class Chamber(Settings):
     kind: Literal["chamber"] = choice("chamber", "Load", "Heater element, air and contents, with a loss to ambient.")
     ambient_celsius: float = temperature(20.0, "Ambient", "Temperature around it, where a trial gives no other.")
     heater_watt: float = number(60.0, "Heater", "Heat at full output; below 0: heat taken away.", "watt", -1e6, 1e6)
-    heater_j_per_k: float = number(100.0, "Heater's capacity", "Heat stored in the element per kelvin.", "j_per_k", 0.01, 1e9)
+    heater_j_per_k: float = number(
+        100.0, "Heater's capacity", "Heat stored in the element per kelvin.", "j_per_k", 0.01, 1e9
+    )
     heater_to_air_w_per_k: float = number(
         1.5, "Heater to air", "Heat the element gives to the air per kelvin between them.", "w_per_k", 1e-4, 1e6
     )
-    air_j_per_k: float = number(250.0, "Air's capacity", "Heat stored in air and walls per kelvin.", "j_per_k", 0.01, 1e9)
+    air_j_per_k: float = number(
+        250.0, "Air's capacity", "Heat stored in air and walls per kelvin.", "j_per_k", 0.01, 1e9
+    )
     air_to_contents_w_per_k: float = number(
         2.0, "Air to contents", "Heat the air gives to the contents per kelvin between them.", "w_per_k", 0.0, 1e6
     )
     contents_j_per_k: float = number(
         1500.0, "Contents' capacity", "Heat stored in the contents per kelvin.", "j_per_k", 0.01, 1e9
     )
-    loss_w_per_k: float = number(1.0, "Loss", "Heat lost from the air for each kelvin above ambient.", "w_per_k", 0.0, 1e6)
+    loss_w_per_k: float = number(
+        1.0, "Loss", "Heat lost from the air for each kelvin above ambient.", "w_per_k", 0.0, 1e6
+    )
     dead_time_s: float = duration(0.0, "Dead time", "Heat arrives this long after it is switched.", 0.0, 1e5)
 
     @model_validator(mode="after")
@@ -88,7 +94,7 @@ def numbers(settings: Chamber) -> ChamberNumbers:
     )
 
 
-@njit(cache=True, error_model="numpy")
+@compiled()
 def slopes(
     load: ChamberNumbers, state: ChamberState, level: float, ambient_celsius: float, extra_w_per_k: float
 ) -> ChamberState:
@@ -103,7 +109,7 @@ def slopes(
     )
 
 
-@njit(cache=True, error_model="numpy", forceinline=True)
+@compiled(inline=True)
 def slope(load: ChamberNumbers, state: ChamberState, ambient_celsius: float, extra_w_per_k: float) -> float:
     """How fast the air warms, °C/s."""
     to_air = load.heater_to_air_w_per_k * (state.heater_celsius - state.air_celsius)
@@ -112,7 +118,7 @@ def slope(load: ChamberNumbers, state: ChamberState, ambient_celsius: float, ext
     return (to_air - to_contents - lost) / load.air_j_per_k
 
 
-@njit(cache=True, error_model="numpy")
+@compiled()
 def _moved(state: ChamberState, by: ChamberState, dt_s: float) -> ChamberState:
     return ChamberState(
         state.heater_celsius + dt_s * by.heater_celsius,
@@ -121,7 +127,7 @@ def _moved(state: ChamberState, by: ChamberState, dt_s: float) -> ChamberState:
     )
 
 
-@njit(cache=True, error_model="numpy", forceinline=True)
+@compiled(inline=True)
 def step(
     load: ChamberNumbers, state: ChamberState, level: float, ambient_celsius: float, extra_w_per_k: float, dt_s: float
 ) -> ChamberState:
@@ -140,14 +146,18 @@ def step(
     )
 
 
-@njit(cache=True, error_model="numpy")
+@compiled()
 def step_matrix(load: ChamberNumbers, extra_w_per_k: float, dt_s: float) -> npt.NDArray[np.float64]:
     """What `dt_s` does to the chamber, as a matrix (3×5): it is linear, so many small steps make one large one.
 
     Columns: the three temperatures, output level, ambient. Each is the answer to a unit of it alone.
     """
-    rate = (load.heater_to_air_w_per_k + load.air_to_contents_w_per_k + load.loss_w_per_k + extra_w_per_k) / load.air_j_per_k
-    rate = max(rate, load.heater_to_air_w_per_k / load.heater_j_per_k, load.air_to_contents_w_per_k / load.contents_j_per_k)
+    rate = (
+        load.heater_to_air_w_per_k + load.air_to_contents_w_per_k + load.loss_w_per_k + extra_w_per_k
+    ) / load.air_j_per_k
+    rate = max(
+        rate, load.heater_to_air_w_per_k / load.heater_j_per_k, load.air_to_contents_w_per_k / load.contents_j_per_k
+    )
     parts = int(np.ceil(2.0 * rate * dt_s / STEP_PER_TIME_CONSTANT)) + 8
     matrix = np.empty((3, 5))
     for column in range(5):
@@ -162,7 +172,7 @@ def step_matrix(load: ChamberNumbers, extra_w_per_k: float, dt_s: float) -> npt.
     return matrix
 
 
-@njit(cache=True, error_model="numpy", forceinline=True)
+@compiled(inline=True)
 def step_by_matrix(
     matrix: npt.NDArray[np.float64], state: ChamberState, level: float, ambient_celsius: float
 ) -> ChamberState:
@@ -219,7 +229,7 @@ def consequences(settings: Chamber, unit: TemperatureUnit, setpoint_celsius: flo
     full = settled_celsius(settings, 1.0, settings.ambient_celsius)
     lines = {"heater_watt": f"At full output it settles at {format_temperature(unit, full)}."}
     hold_watt = settings.loss_w_per_k * (setpoint_celsius - settings.ambient_celsius)
-    if settings.heater_watt and 0.0 <= hold_watt / settings.heater_watt:
+    if settings.heater_watt and hold_watt / settings.heater_watt >= 0.0:
         share = hold_watt / settings.heater_watt * 100.0
         lines["loss_w_per_k"] = f"Holding the setpoint takes {hold_watt:.0f} W, {share:.0f} % of full output."
     stored_s = settings.heater_j_per_k / settings.heater_to_air_w_per_k

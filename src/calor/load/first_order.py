@@ -6,11 +6,12 @@ any control textbook.
 
 from __future__ import annotations
 
+import math
 from typing import Literal, NamedTuple
 
 import numpy as np
-from numba import njit
 
+from calor.compiled import compiled
 from calor.settings import Settings, choice, difference, duration, temperature
 from calor.units import TemperatureUnit, format_difference, format_duration, format_temperature
 
@@ -39,17 +40,17 @@ def numbers(settings: FirstOrder) -> FirstOrderNumbers:
     return FirstOrderNumbers(settings.rise_celsius, settings.time_constant_s)
 
 
-@njit(cache=True, error_model="numpy")
+@compiled()
 def slope(load: FirstOrderNumbers, celsius: float, level: float, ambient_celsius: float) -> float:
     """How fast it warms, °C/s."""
     return (ambient_celsius + load.rise_celsius * level - celsius) / load.time_constant_s
 
 
-@njit(cache=True, error_model="numpy")
+@compiled()
 def step(load: FirstOrderNumbers, celsius: float, level: float, ambient_celsius: float, dt_s: float) -> float:
     """Its temperature after `dt_s` at output `level`."""
     final = ambient_celsius + load.rise_celsius * level
-    return final + (celsius - final) * np.exp(-dt_s / load.time_constant_s)
+    return final + (celsius - final) * math.exp(-dt_s / load.time_constant_s)
 
 
 def fastest_rate_per_s(settings: FirstOrder, extra_w_per_k: float) -> float:
@@ -66,6 +67,7 @@ def settled_celsius(settings: FirstOrder, level: float, ambient_celsius: float) 
 def electric_watt(settings: FirstOrder) -> float | None:
     """A first-order model knows no watts."""
     del settings
+    return None
 
 
 def summary(settings: FirstOrder, unit: TemperatureUnit, setpoint_celsius: float) -> tuple[str, str]:

@@ -6,11 +6,12 @@ transfer textbook.
 
 from __future__ import annotations
 
+import math
 from typing import Literal, NamedTuple
 
 import numpy as np
-from numba import njit
 
+from calor.compiled import compiled
 from calor.settings import Settings, choice, duration, number, temperature
 from calor.units import TemperatureUnit, format_difference, format_duration, format_temperature
 
@@ -19,18 +20,25 @@ class Lump(Settings):
     """One body at one temperature."""
 
     kind: Literal["lump"] = choice("lump", "Load", "One body at one temperature.")
-    ambient_celsius: float = temperature(20.0, "Ambient", "Temperature around it, where a trial gives no other.", -273.15)
-    heater_watt: float = number(
-        100.0, "Heater", "Heat at full output; below 0: heat taken away.", "watt", -1e6, 1e6
+    ambient_celsius: float = temperature(
+        20.0, "Ambient", "Temperature around it, where a trial gives no other.", -273.15
     )
-    heat_capacity_j_per_k: float = number(1000.0, "Heat capacity", "Heat that warms it by one kelvin.", "j_per_k", 0.01, 1e9)
+    heater_watt: float = number(100.0, "Heater", "Heat at full output; below 0: heat taken away.", "watt", -1e6, 1e6)
+    heat_capacity_j_per_k: float = number(
+        1000.0, "Heat capacity", "Heat that warms it by one kelvin.", "j_per_k", 0.01, 1e9
+    )
     loss_w_per_k: float = number(1.0, "Loss", "Heat lost for each kelvin above ambient.", "w_per_k", 0.0, 1e6)
     dead_time_s: float = duration(0.0, "Dead time", "Heat arrives this long after it is switched.", 0.0, 1e5)
     always_watt: float = number(
         0.0, "Heat always there", "Heat of the equipment itself, switched or not.", "watt", -1e6, 1e6
     )
     fan_w_per_k: float = number(
-        0.0, "Loss by the fan", "How much the loss rises at full output, where the output is a fan.", "w_per_k", 0.0, 1e6
+        0.0,
+        "Loss by the fan",
+        "How much the loss rises at full output, where the output is a fan.",
+        "w_per_k",
+        0.0,
+        1e6,
     )
     fan_watt: float = number(0.0, "Fan's own power", "Electrical power of the fan at full output.", "watt", 0.0, 1e6)
 
@@ -56,7 +64,7 @@ def numbers(settings: Lump) -> LumpNumbers:
     )
 
 
-@njit(cache=True, error_model="numpy")
+@compiled()
 def slope(load: LumpNumbers, celsius: float, level: float, ambient_celsius: float, extra_w_per_k: float) -> float:
     """How fast it warms, °C/s."""
     loss = load.loss_w_per_k + extra_w_per_k + load.fan_w_per_k * level
@@ -64,7 +72,7 @@ def slope(load: LumpNumbers, celsius: float, level: float, ambient_celsius: floa
     return (heat - loss * (celsius - ambient_celsius)) / load.heat_capacity_j_per_k
 
 
-@njit(cache=True, error_model="numpy")
+@compiled()
 def step(
     load: LumpNumbers, celsius: float, level: float, ambient_celsius: float, extra_w_per_k: float, dt_s: float
 ) -> float:
@@ -74,7 +82,7 @@ def step(
     angle = loss * dt_s / load.heat_capacity_j_per_k
     if angle < 1e-12:
         return celsius + slope_now * dt_s
-    return celsius - slope_now * dt_s * np.expm1(-angle) / angle
+    return celsius - slope_now * dt_s * math.expm1(-angle) / angle
 
 
 def fastest_rate_per_s(settings: Lump, extra_w_per_k: float) -> float:

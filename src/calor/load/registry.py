@@ -5,9 +5,9 @@ from __future__ import annotations
 from types import ModuleType
 from typing import Annotated, NamedTuple
 
-from numba import njit
 from pydantic import Field
 
+from calor.compiled import compiled
 from calor.load import chamber, first_order, lump
 from calor.load.chamber import Chamber, ChamberNumbers, ChamberState
 from calor.load.first_order import FirstOrder, FirstOrderNumbers
@@ -69,7 +69,7 @@ def start(celsius: float) -> LoadState:
     return LoadState(float(celsius), ChamberState(float(celsius), float(celsius), float(celsius)))
 
 
-@njit(cache=True, error_model="numpy", forceinline=True)
+@compiled(inline=True)
 def step(load: LoadNumbers, state: LoadState, level: float, around: Surroundings, dt_s: float) -> LoadState:
     """Any load after `dt_s`, at most `step_s`, at output `level`."""
     ambient, extra = around.ambient_celsius, around.extra_w_per_k
@@ -81,7 +81,7 @@ def step(load: LoadNumbers, state: LoadState, level: float, around: Surroundings
     return LoadState(parts.air_celsius, parts)
 
 
-@njit(cache=True, error_model="numpy", forceinline=True)
+@compiled(inline=True)
 def slope(load: LoadNumbers, state: LoadState, level: float, around: Surroundings) -> float:
     """How fast the place where the probe sits warms, °C/s."""
     ambient, extra = around.ambient_celsius, around.extra_w_per_k

@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 import numpy as np
+import numpy.typing as npt
 
 from calor.errors import LogError, shown, unreadable
 from calor.log.columns import Role, output_scale, recognise, seconds_per_unit, temperature_unit
@@ -22,7 +23,24 @@ WANTED = "a log (CSV with a header)"
 SNIFFED_BYTES = 65_536
 GAP_FACTOR = 5.0
 """A pause longer than this many usual sample times is a gap."""
-NO_READING = ["", "-", "--", "---", "err", "ERR", "error", "ERROR", "fault", "FAULT", "open", "OPEN", "NaN", "nan", "NA", "N/A"]
+NO_READING = [
+    "",
+    "-",
+    "--",
+    "---",
+    "err",
+    "ERR",
+    "error",
+    "ERROR",
+    "fault",
+    "FAULT",
+    "open",
+    "OPEN",
+    "NaN",
+    "nan",
+    "NA",
+    "N/A",
+]
 
 
 @dataclass(frozen=True)
@@ -125,9 +143,7 @@ def sniff(path: Path) -> Layout:
         raise LogError(
             f"{path}: no column of temperatures among {shown(headers, 100)}; name one temperature_celsius (or °F, K)"
         )
-    return Layout(
-        separator, decimal, encoding, first, tuple(headers), roles, temperature_unit(roles["temperature"])
-    )
+    return Layout(separator, decimal, encoding, first, tuple(headers), roles, temperature_unit(roles["temperature"]))
 
 
 def _decoded(head: bytes) -> tuple[str, str]:
@@ -186,7 +202,7 @@ def _numbers(path: Path, frame: pd.DataFrame, layout: Layout, header: str) -> Co
     return np.where(np.isfinite(values), values, np.nan)
 
 
-def _times(path: Path, frame: pd.DataFrame, layout: Layout) -> tuple[Column, Column]:
+def _times(path: Path, frame: pd.DataFrame, layout: Layout) -> tuple[Column, npt.NDArray[np.intp]]:
     """Times in s, and the rows to keep: all but those that repeat the time before."""
     import pandas as pd
 
@@ -215,7 +231,9 @@ def _times(path: Path, frame: pd.DataFrame, layout: Layout) -> tuple[Column, Col
         )
     keep = np.concatenate(([True], np.diff(time_s) > 0.0))
     if keep.sum() < 2:
-        raise LogError(f"{path}: all rows have the same time (received {shown(str(column.iloc[0]))}); check the time column")
+        raise LogError(
+            f"{path}: all rows have the same time (received {shown(str(column.iloc[0]))}); check the time column"
+        )
     return time_s[keep], np.flatnonzero(keep)
 
 

@@ -9,8 +9,8 @@ from __future__ import annotations
 from typing import Any, NamedTuple
 
 import numpy as np
-from numba import njit
 
+from calor.compiled import compiled
 from calor.drive import registry as drives
 from calor.drive.registry import DriveNumbers, DriveState
 from calor.law import registry as laws
@@ -47,9 +47,14 @@ class LoopStart(NamedTuple):
     load: LoadState
 
 
-@njit(cache=True, error_model="numpy")
+@compiled()
 def _advance(
-    load: LoadNumbers, state: LoadState, lag_s: float, probe_celsius: float, level: float, around: Surroundings,
+    load: LoadNumbers,
+    state: LoadState,
+    lag_s: float,
+    probe_celsius: float,
+    level: float,
+    around: Surroundings,
     dt_s: float,
 ) -> tuple[LoadState, float]:
     """Load and probe after `dt_s` in which nothing else changes, in steps the load is accurate over."""
@@ -63,19 +68,27 @@ def _advance(
     return state, probe_celsius
 
 
-@njit(cache=True, error_model="numpy", nogil=True)
+@compiled(releases_gil=True)
 def run(
-    blocks: LoopNumbers, start: LoopStart, fresh_law: LawState, conditions: Conditions, noise: Column, span_s: float,
-    control: Any, true_celsius: Column, probe_column: Column, counts_column: Column, measured_column: Column,
-    setpoint_column: Column, demand_column: Column, delivered_column: Column, flags_column: Column,
-    switch_s: Column, switch_level: Column,
+    blocks: LoopNumbers,
+    start: LoopStart,
+    fresh_law: LawState,
+    conditions: Conditions,
+    noise: Column,
+    span_s: float,
+    control: Any,
+    columns: Any,
+    switch_s: Column,
+    switch_level: Column,
 ) -> int:
     """Fill the columns row by row, and the instants at which the output changed, and to which level.
 
-    Returns how many changes there were; `switch_s` and `switch_level` have room for most_changes of them.
+    `columns` is 8×rows, from true_celsius on in the order of a Trace. Returns how many changes there were; `switch_s` and `switch_level` have room for most_changes of them.
 
     `control[0]` set to 1 from another thread ends the run early; `control[1]` counts the rows done.
     """
+    true_celsius, probe_column, counts_column, measured_column = columns[0], columns[1], columns[2], columns[3]
+    setpoint_column, demand_column, delivered_column, flags_column = columns[4], columns[5], columns[6], columns[7]
     steps = len(true_celsius)
     law_state, drive_state, load_state = start.law, start.drive, start.load
     probe_celsius = load_state.celsius
@@ -152,12 +165,12 @@ def run(
             dt_s = until_s - at_s
             if by_matrix and around.extra_w_per_k == 0.0 and abs(dt_s - period_s) < 1e-9 * period_s:
                 # a whole step of a linear load is one matrix; only steps cut by a switch are integrated
-                start, start_slope = load_state.celsius, loads.slope(load, load_state, arriving, around)
+                was_celsius, start_slope = load_state.celsius, loads.slope(load, load_state, arriving, around)
                 parts = chamber.step_by_matrix(matrix, load_state.chamber, arriving, around.ambient_celsius)
                 load_state = LoadState(parts.air_celsius, parts)
                 end_slope = loads.slope(load, load_state, arriving, around)
                 probe_celsius = lag.step(
-                    lag_s, probe_celsius, start, start_slope, load_state.celsius, end_slope, period_s
+                    lag_s, probe_celsius, was_celsius, start_slope, load_state.celsius, end_slope, period_s
                 )
             else:
                 load_state, probe_celsius = _advance(load, load_state, lag_s, probe_celsius, arriving, around, dt_s)
@@ -166,11 +179,21 @@ def run(
     return switches
 
 
-@njit(cache=True, error_model="numpy", nogil=True)
+@compiled(releases_gil=True)
 def replay(
-    period_s: float, law: LawNumbers, drive: DriveNumbers, law_state: LawState, drive_state: DriveState,
-    readings: Column, setpoint: Column, span_s: float, demand_column: Column, delivered_column: Column,
-    flags_column: Column, switch_s: Column, switch_level: Column,
+    period_s: float,
+    law: LawNumbers,
+    drive: DriveNumbers,
+    law_state: LawState,
+    drive_state: DriveState,
+    readings: Column,
+    setpoint: Column,
+    span_s: float,
+    demand_column: Column,
+    delivered_column: Column,
+    flags_column: Column,
+    switch_s: Column,
+    switch_level: Column,
 ) -> int:
     """The law's decisions on given readings, one a control step; a reading that is NaN is a probe fault."""
     switches, given = 0, 0.0

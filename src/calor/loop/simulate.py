@@ -62,17 +62,24 @@ def run(design: Design, trial: Trial, control: npt.NDArray[np.int64] | None = No
     noise = np.zeros(steps)
     if design.probe.noise_celsius > 0.0:
         noise = np.random.default_rng(trial.seed).standard_normal(steps) * design.probe.noise_celsius
-    columns = list(np.empty((8, steps)))
+    columns = np.empty((8, steps))
     switch_s, switch_level = (np.empty(most_changes(design, steps, len(conditions.at_s))) for _ in range(2))
     changes = kernel.run(
-        blocks, start, laws.start(), conditions, noise, float(trial.span_s), control, *columns, switch_s, switch_level
+        blocks, start, laws.start(), conditions, noise, float(trial.span_s), control, columns, switch_s, switch_level
     )
     if control[kernel.DONE] < steps:
         raise Stopped
     events, disturbances = happenings(trial)
     trace = Trace(
-        np.arange(steps) * float(design.law.period_s),
-        *columns,
+        np.arange(steps, dtype=np.float64) * float(design.law.period_s),
+        true_celsius=columns[0],
+        probe_celsius=columns[1],
+        counts=columns[2],
+        measured_celsius=columns[3],
+        setpoint_celsius=columns[4],
+        demand=columns[5],
+        delivered=columns[6],
+        flags=columns[7],
         span_s=trial.span_s,
         switch_s=switch_s[:changes].copy(),
         switch_level=switch_level[:changes].copy(),
@@ -95,7 +102,7 @@ def replay(design: Design, recorded: Trace) -> Trace:
     period_s = float(design.law.period_s)
     span_s = float(recorded.time_s[-1] - recorded.time_s[0])
     steps = max(1, int(np.floor(span_s / period_s + 1e-9)) + 1)
-    time_s = np.arange(steps) * period_s
+    time_s = np.arange(steps, dtype=np.float64) * period_s
     row = np.searchsorted(recorded.time_s - recorded.time_s[0], time_s + 1e-9, side="right") - 1
     readings = recorded.measured_celsius[row]
     setpoint = np.full(steps, float(design.setpoint.celsius))
@@ -123,7 +130,8 @@ def replay(design: Design, recorded: Trace) -> Trace:
     empty = np.full(steps, np.nan)
     return Trace(
         time_s, empty, empty, empty, readings, setpoint, demand, delivered, flags,
-        span_s=span_s, switch_s=switch_s[:changes].copy(), switch_level=switch_level[:changes].copy(), switches=design.drive.kind != "linear",
+        span_s=span_s, switch_s=switch_s[:changes].copy(), switch_level=switch_level[:changes].copy(),
+        switches=design.drive.kind != "linear",
         cools=design.law.action == "cool", electric_watt=loads.electric_watt(design.load),
         name=f"replay of {recorded.name}", recorded_output=output,
     )  # fmt: skip
@@ -132,7 +140,7 @@ def replay(design: Design, recorded: Trace) -> Trace:
 def _with_found_events(trace: Trace, design: Design) -> Trace:
     """The trace with what the guards did added to its events, in order of time."""
     found = list(trace.events)
-    flags = trace.flags.astype(np.int64)
+    flags = trace.flags.astype(np.int64) if trace.flags.any() else np.zeros(1, np.int64)
     tripped = np.flatnonzero(flags & Flag.CUT_OUT)
     if len(tripped):
         word = "below" if trace.cools else "above"

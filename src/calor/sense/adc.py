@@ -6,11 +6,10 @@ widespread in hobby code, so both are offered.
 
 from __future__ import annotations
 
+import math
 from typing import Literal, NamedTuple
 
-import numpy as np
-from numba import njit
-
+from calor.compiled import compiled
 from calor.settings import Settings, choice, number
 
 
@@ -49,14 +48,14 @@ def numbers(settings: Adc) -> AdcNumbers:
     return AdcNumbers(codes, divisor, settings.reference_volt, margin, codes - 1.0 - margin)
 
 
-@njit(cache=True, error_model="numpy", forceinline=True)
+@compiled(inline=True)
 def volt_to_counts(adc: AdcNumbers, volt: float) -> float:
     """The code, a whole number, that the converter gives for `volt`."""
-    code = np.floor(volt / adc.reference_volt * adc.codes)
+    code = float(math.floor(volt / adc.reference_volt * adc.codes))
     return min(max(code, 0.0), adc.codes - 1.0)
 
 
-@njit(cache=True, error_model="numpy")
+@compiled()
 def counts_to_volt(adc: AdcNumbers, counts: float) -> float:
     """The voltage the firmware takes a code for."""
     return counts / adc.divisor * adc.reference_volt

@@ -5,8 +5,8 @@ from __future__ import annotations
 from typing import Literal
 
 import numpy as np
-from numba import njit
 
+from calor.compiled import compiled
 from calor.settings import Settings, choice, difference, duration
 from calor.units import TemperatureUnit, format_difference, format_duration
 
@@ -24,7 +24,7 @@ class IdealProbe(Settings):
     )
 
 
-@njit(cache=True, error_model="numpy")
+@compiled()
 def step(celsius: float, wiring: int) -> tuple[float, float, bool]:
     """One reading: (counts, which an ideal probe has not; °C; whether it is a fault, open or shorted)."""
     return np.nan, celsius, wiring != 0

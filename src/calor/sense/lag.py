@@ -6,11 +6,12 @@ falls with the fourth power of the interval. Source: first-order lag, any contro
 
 from __future__ import annotations
 
-import numpy as np
-from numba import njit
+import math
+
+from calor.compiled import compiled
 
 
-@njit(cache=True, error_model="numpy", forceinline=True)
+@compiled(inline=True)
 def step(
     time_constant_s: float, celsius: float, start: float, start_slope: float, end: float, end_slope: float, dt_s: float
 ) -> float:
@@ -36,4 +37,4 @@ def step(
     following_start = start - tau * start_slope + 2.0 * tau**2 * square - 6.0 * tau**3 * cube
     end_curve = 2.0 * square + 6.0 * cube * dt_s
     following_end = end - tau * end_slope + tau**2 * end_curve - 6.0 * tau**3 * cube
-    return following_end + (celsius - following_start) * np.exp(-dt_s / tau)
+    return following_end + (celsius - following_start) * math.exp(-dt_s / tau)

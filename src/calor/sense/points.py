@@ -25,7 +25,8 @@ def at_celsius(settings: Thermistor | IdealProbe, celsius: float) -> Point:
         raise CalorError(f"calor probe: --celsius: must be a number above -273.15 (received {celsius:g})")
     if isinstance(settings, IdealProbe):
         return {
-            "celsius": celsius, "ohm": None, "volt": None, "counts": None, "celsius_back": celsius, "celsius_per_count": None
+            "celsius": celsius, "ohm": None, "volt": None, "counts": None, "celsius_back": celsius,
+            "celsius_per_count": None,
         }  # fmt: skip
     plain = thermistor.numbers(settings)
     ohm = float(thermistor.celsius_to_ohm(plain, celsius))
@@ -43,7 +44,9 @@ def at_celsius(settings: Thermistor | IdealProbe, celsius: float) -> Point:
 def at_counts(settings: Thermistor | IdealProbe, counts: int) -> Point:
     """What the firmware makes of a code. Raises CalorError where the converter has no such code."""
     if isinstance(settings, IdealProbe):
-        raise CalorError("calor probe: --counts: an ideal probe has no converter; use --celsius, or a probe of another kind")
+        raise CalorError(
+            "calor probe: --counts: an ideal probe has no converter; use --celsius, or a probe of another kind"
+        )
     top = 2**settings.adc.bits - 1
     if not 0 <= counts <= top:
         raise CalorError(f"calor probe: --counts: must be a code from 0 to {top} (received {counts})")

@@ -5,9 +5,9 @@ from __future__ import annotations
 from types import ModuleType
 from typing import Annotated, NamedTuple
 
-from numba import njit
 from pydantic import Field
 
+from calor.compiled import compiled
 from calor.sense import ideal, thermistor
 from calor.sense.ideal import IdealProbe
 from calor.sense.thermistor import Thermistor, ThermistorNumbers
@@ -37,7 +37,7 @@ def numbers(settings: Thermistor | IdealProbe) -> ProbeNumbers:
     return ProbeNumbers(kind, settings.time_constant_s, settings.offset_celsius, thermistor.numbers(own))
 
 
-@njit(cache=True, error_model="numpy", forceinline=True)
+@compiled(inline=True)
 def step(probe: ProbeNumbers, celsius: float, wiring: int) -> tuple[float, float, bool]:
     """One reading of any probe at `celsius`: (counts, °C as the firmware has it, whether it is a fault)."""
     seen = celsius + probe.offset_celsius

@@ -6,12 +6,13 @@ R = R25·exp(B·(1/T − 1/298.15)), T in kelvin. Source: the definition of beta
 
 from __future__ import annotations
 
+import math
 from typing import Annotated, Literal, NamedTuple
 
 import numpy as np
-from numba import njit
 from pydantic import Field, Strict
 
+from calor.compiled import compiled
 from calor.sense import adc as converter
 from calor.sense.adc import Adc, AdcNumbers
 from calor.settings import Settings, choice, difference, duration, number
@@ -75,28 +76,28 @@ def numbers(settings: Thermistor) -> ThermistorNumbers:
     )
 
 
-@njit(cache=True, error_model="numpy")
+@compiled()
 def celsius_to_ohm(probe: ThermistorNumbers, celsius: float) -> float:
     """Resistance in Ω at `celsius`."""
     kelvin = max(celsius + KELVIN_AT_0_CELSIUS, 1.0)
-    return probe.r25_ohm * np.exp(probe.beta_kelvin * (1.0 / kelvin - 1.0 / KELVIN_AT_25_CELSIUS))
+    return probe.r25_ohm * math.exp(probe.beta_kelvin * (1.0 / kelvin - 1.0 / KELVIN_AT_25_CELSIUS))
 
 
-@njit(cache=True, error_model="numpy")
+@compiled()
 def ohm_to_celsius(probe: ThermistorNumbers, ohm: float) -> float:
     """Temperature in °C at which the thermistor has `ohm` (above 0)."""
-    inverse_kelvin = np.log(ohm / probe.r25_ohm) / probe.beta_kelvin + 1.0 / KELVIN_AT_25_CELSIUS
+    inverse_kelvin = math.log(ohm / probe.r25_ohm) / probe.beta_kelvin + 1.0 / KELVIN_AT_25_CELSIUS
     return 1.0 / inverse_kelvin - KELVIN_AT_0_CELSIUS
 
 
-@njit(cache=True, error_model="numpy")
+@compiled()
 def ohm_to_volt(probe: ThermistorNumbers, ohm: float) -> float:
     """Voltage at the pin of the divider."""
     share = ohm / (ohm + probe.series_ohm)
     return probe.divider_volt * ((1.0 - share) if probe.high_side else share)
 
 
-@njit(cache=True, error_model="numpy")
+@compiled()
 def volt_to_ohm(probe: ThermistorNumbers, volt: float) -> float:
     """Resistance the firmware works out from the pin's voltage; 0 or infinite at the ends of the divider."""
     share = volt / probe.divider_volt
@@ -109,7 +110,7 @@ def volt_to_ohm(probe: ThermistorNumbers, volt: float) -> float:
     return probe.series_ohm * share / (1.0 - share)
 
 
-@njit(cache=True, error_model="numpy", forceinline=True)
+@compiled(inline=True)
 def counts_to_celsius(probe: ThermistorNumbers, counts: float) -> float:
     """Temperature the firmware reads from a code; not a number at the ends of the scale."""
     ohm = volt_to_ohm(probe, converter.counts_to_volt(probe.adc, counts))
@@ -118,7 +119,7 @@ def counts_to_celsius(probe: ThermistorNumbers, counts: float) -> float:
     return ohm_to_celsius(probe, ohm)
 
 
-@njit(cache=True, error_model="numpy", forceinline=True)
+@compiled(inline=True)
 def step(probe: ThermistorNumbers, celsius: float, wiring: int) -> tuple[float, float, bool]:
     """One reading: (counts, °C as the firmware has it, whether it is a fault).
 

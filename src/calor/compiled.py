@@ -1,0 +1,24 @@
+"""How the steps of the loop are compiled: once, kept on disk, with the floating point rules of the processor."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import ParamSpec, TypeVar
+
+from numba import njit
+
+P = ParamSpec("P")
+R = TypeVar("R")
+
+
+def compiled(*, inline: bool = False, releases_gil: bool = False) -> Callable[[Callable[P, R]], Callable[P, R]]:
+    """Compile a function and keep its type. A division by zero gives an infinity, as in C, and no exception.
+
+    `inline` puts it into its callers, which saves passing many settings; `releases_gil` lets other threads run.
+    """
+
+    def compile_function(function: Callable[P, R]) -> Callable[P, R]:
+        made: Callable[P, R] = njit(cache=True, error_model="numpy", forceinline=inline, nogil=releases_gil)(function)
+        return made
+
+    return compile_function

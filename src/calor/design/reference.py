@@ -1,0 +1,78 @@
+"""The design file's reference, made from the settings' own descriptions, so that it cannot drift."""
+
+from __future__ import annotations
+
+from typing import get_args
+
+from pydantic import BaseModel
+from pydantic.fields import FieldInfo
+from pydantic_core import PydanticUndefined
+
+from calor.design.model import BLOCK_KINDS, Design
+from calor.design.trial import EVENT_KINDS, Limits, Trial
+from calor.law.guard import Alarm, Guard
+from calor.sense.adc import Adc
+from calor.settings import QUANTITY_UNIT, bounds_of, quantity_of
+
+_INTRODUCTION = """\
+# The design file
+
+One TOML file holds everything Calor needs to simulate, judge and generate one thermostat. Units stand in the
+names: `_celsius`, `_s`, `_ohm`, `_watt`. Fractions are 0 to 1 of full output. The five blocks of the loop,
+`[setpoint]`, `[law]`, `[drive]`, `[load]` and `[probe]`, must be there; `[guard]`, `[limits]` and `[[trial]]` may be
+left out, and so may every key that has a default below. `calor new FILE` writes a design to start from,
+`calor check FILE` names every problem of one.
+
+This page is generated from the settings' own descriptions (`make docs`).
+"""
+
+
+def _default(field: FieldInfo) -> str:
+    if field.default is PydanticUndefined:
+        return "required"
+    if field.default is None or isinstance(field.default, BaseModel | tuple):
+        return "none"
+    if isinstance(field.default, bool):
+        return str(field.default).lower()
+    return f"{field.default:g}" if isinstance(field.default, int | float) else f"`{field.default}`"
+
+
+def _admissible(field: FieldInfo) -> str:
+    if quantity_of(field):
+        low, high, open_low = bounds_of(field)
+        unit = QUANTITY_UNIT[quantity_of(field)]
+        span = f"above {low:g}, to {high:g}" if open_low else f"{low:g} to {high:g}"
+        return f"{span} {unit}".strip()
+    choices = [choice for choice in get_args(field.annotation) if isinstance(choice, str)]
+    if choices:
+        return ", ".join(f"`{choice}`" for choice in choices)
+    return {bool: "true or false", str: "text"}.get(field.annotation or str, "see below")
+
+
+def _table(model: type[BaseModel], without: tuple[str, ...] = ()) -> list[str]:
+    lines = ["", "| key | default | admissible | what it is |", "|---|---|---|---|"]
+    for key, field in model.model_fields.items():
+        if key not in without:
+            lines.append(f"| `{key}` | {_default(field)} | {_admissible(field)} | {field.description or ''} |")
+    return lines
+
+
+def design_file_reference() -> str:
+    """The whole reference as Markdown."""
+    lines = [_INTRODUCTION, "## At the top"]
+    lines += _table(Design, without=(*BLOCK_KINDS, "guard", "limits", "trial"))
+    for block, kinds in BLOCK_KINDS.items():
+        lines += ["", f"## [{block}]"]
+        for kind, model in kinds.items():
+            lines += ["", f'### kind = "{kind}"', "", (model.__doc__ or "").strip()]
+            lines += _table(model)
+        if block == "probe":
+            lines += ["", "### [probe.adc]", "", (Adc.__doc__ or "").strip(), *_table(Adc)]
+        if block == "law":
+            lines += ["", "## [guard]", "", (Guard.__doc__ or "").strip(), *_table(Guard)]
+            lines += ["", "### an entry of guard.alarms", "", (Alarm.__doc__ or "").strip(), *_table(Alarm)]
+    lines += ["", "## [limits]", "", (Limits.__doc__ or "").strip(), *_table(Limits)]
+    lines += ["", "## [[trial]]", "", (Trial.__doc__ or "").strip(), *_table(Trial)]
+    for kind, event in EVENT_KINDS.items():
+        lines += ["", f'### an event of kind = "{kind}"', "", (event.__doc__ or "").strip(), *_table(event)]
+    return "\n".join(lines) + "\n"
