@@ -17,9 +17,13 @@ from tomlkit.exceptions import TOMLKitError
 from calor.design.model import FORMAT, Design
 from calor.design.problems import explain
 from calor.errors import DesignError, Problem, shown, unreadable
+from calor.law.setpoint import Hold
+from calor.sense.thermistor import NoFilter
 
 WANTED = "a design file (TOML)"
 LARGEST_BYTES = 4_000_000
+ONE_KIND = (Hold, NoFilter)
+"""Tables whose kind goes without saying, as long as there is but one."""
 
 
 @dataclass(frozen=True)
@@ -89,7 +93,8 @@ def _entries(settings: BaseModel) -> dict[str, Any]:
     entries = {}
     for key, field in fields.items():
         value = getattr(settings, key)
-        if value is not None and (key in ("kind", "name") or value != field.default):
+        said = key == "name" or (key == "kind" and not isinstance(settings, ONE_KIND))
+        if value is not None and (said or value != field.default):
             entries[key] = value
     return entries
 

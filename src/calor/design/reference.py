@@ -46,7 +46,9 @@ def _admissible(field: FieldInfo) -> str:
     choices = [choice for choice in get_args(field.annotation) if isinstance(choice, str)]
     if choices:
         return ", ".join(f"`{choice}`" for choice in choices)
-    return {bool: "true or false", str: "text"}.get(field.annotation or str, "see below")
+    if field.annotation is bool:
+        return "true or false"
+    return "text" if field.annotation is str else "see below"
 
 
 def _table(model: type[BaseModel], without: tuple[str, ...] = ()) -> list[str]:

@@ -14,6 +14,7 @@ import numpy.typing as npt
 
 from calor.loop.trace import Column, Trace
 
+STAYS_SHARE = 0.1
 Mask = npt.NDArray[np.bool_]
 
 
@@ -121,12 +122,19 @@ def _time_to_band(trace: Trace, judged: Mask, in_band: Mask) -> float | None:
 
 
 def _stays_from(trace: Trace, judged: Mask, in_band: Mask, from_s: float, until_s: float) -> float | None:
-    """Time from `from_s` to the first row since which all rows before `until_s` are in band."""
+    """Time from `from_s` to the first row since which all rows before `until_s` are in band.
+
+    None where they are in band for less than a tenth of the stretch: a curve that swings through the band and
+    happens to end in it does not stay there.
+    """
     rows = np.flatnonzero(judged & (trace.time_s >= from_s) & (trace.time_s < until_s))
     if not len(rows) or not in_band[rows[-1]]:
         return None
     out = np.flatnonzero(~in_band[rows])
     first = rows[out[-1] + 1] if len(out) else rows[0]
+    end_s = min(until_s, trace.span_s)
+    if end_s - trace.time_s[first] < STAYS_SHARE * (end_s - from_s):
+        return None
     return float(trace.time_s[first]) - from_s
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import re
+import warnings
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -208,8 +209,9 @@ def _times(path: Path, frame: pd.DataFrame, layout: Layout) -> tuple[Column, npt
 
     header = layout.roles["time"]
     column = frame[header]
-    if pd.api.types.is_numeric_dtype(column) and "date" not in layout.roles:
-        time_s = column.to_numpy(float) * seconds_per_unit(header)
+    numeric = pd.to_numeric(column, errors="coerce")
+    if "date" not in layout.roles and numeric.notna().mean() > 0.5:
+        time_s = numeric.to_numpy(float) * seconds_per_unit(header)
     else:
         text = column.astype("string").str.strip()
         if "date" in layout.roles:
@@ -249,8 +251,10 @@ def _stamps(text: pd.Series) -> Column:
         days = np.concatenate(([0.0], np.cumsum(np.diff(clock) < -43_200.0)))
         return np.asarray(clock + 86_400.0 * days, dtype=float)
     day_first = re.match(r"\d{1,2}[./]\d{1,2}[./]\d{2,4}", first) is not None
-    stamps = pd.to_datetime(text, errors="coerce", dayfirst=day_first, utc=True)
-    if stamps.isna().any():
-        stamps = pd.to_datetime(text, errors="coerce", dayfirst=day_first, utc=True, format="mixed")
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore")  # pandas warns of what the caller says better, with the row
+        stamps = pd.to_datetime(text, errors="coerce", dayfirst=day_first, utc=True)
+        if stamps.isna().any():
+            stamps = pd.to_datetime(text, errors="coerce", dayfirst=day_first, utc=True, format="mixed")
     since = (stamps - stamps.iloc[0]).dt.total_seconds()
     return np.asarray(since.to_numpy(dtype=float, na_value=np.nan), dtype=float)

@@ -83,7 +83,8 @@ def run(
 ) -> int:
     """Fill the columns row by row, and the instants at which the output changed, and to which level.
 
-    `columns` is 8×rows, from true_celsius on in the order of a Trace. Returns how many changes there were; `switch_s` and `switch_level` have room for most_changes of them.
+    `columns` is 8×rows, from true_celsius on in the order of a Trace; `switch_s` and `switch_level` have room for
+    most_changes. Returns how many changes there were.
 
     `control[0]` set to 1 from another thread ends the run early; `control[1]` counts the rows done.
     """

@@ -1,0 +1,165 @@
+"""Metrics on curves whose figures are known, verdicts, and advice that keeps its word."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+
+from calor import loop
+from calor.design.model import Design
+from calor.design.trial import Limits, Trial
+from calor.judge.advice import Advice, advise, changed
+from calor.judge.metrics import measure
+from calor.judge.verdict import LIMIT_NAMES, judge
+from calor.loop.trace import Disturbance, Trace
+from tests.conftest import made
+
+
+def curve(measured: np.ndarray, setpoint: float | np.ndarray = 50.0, dt: float = 1.0, **more: object) -> Trace:
+    """A run with a given measured column."""
+    rows = len(measured)
+    none = np.full(rows, np.nan)
+    values = {"delivered": np.zeros(rows), "flags": np.zeros(rows), "span_s": rows * dt} | more
+    return Trace(
+        np.arange(rows) * dt, measured, none, none, measured, np.broadcast_to(np.asarray(setpoint, float), rows), none, **values
+    )  # type: ignore[arg-type]
+
+
+def test_first_order_rise() -> None:
+    """1 − e^(−t/τ): rise τ·ln 9, in band at τ·ln(ΔT/b), IAE ΔT·τ (closed forms)."""
+    t = np.arange(0, 4000, 0.1)
+    found = measure(curve(50 - 30 * np.exp(-t / 300), dt=0.1), 0.5)
+    assert found.rise_time_s == pytest.approx(300 * np.log(9), abs=0.2)
+    assert found.time_to_band_s == pytest.approx(300 * np.log(60), abs=0.2)
+    assert found.iae_celsius_s == pytest.approx(30 * 300, rel=1e-3)
+    assert (found.overshoot_celsius, found.recovery_s) == (0.0, ())
+    assert found.in_band_fraction == pytest.approx(1 - 300 * np.log(60) / 4000, abs=1e-3)
+
+
+def test_settled_oscillation() -> None:
+    t = np.arange(0, 3600.0)
+    found = measure(curve(50.3 + 2 * np.sin(2 * np.pi * t / 120)), 0.5)
+    assert found.settled_ripple_celsius == pytest.approx(4, abs=0.01)
+    assert found.mean_error_celsius == pytest.approx(0.3, abs=1e-6)
+    assert found.overshoot_celsius == pytest.approx(2.3, abs=0.01)
+    assert found.time_to_band_s is None
+
+
+@pytest.mark.parametrize(("cools", "start", "expected"), [(False, 20, 3.0), (True, 80, 4.0), (False, 80, 4.0)])
+def test_overshoot_follows_the_approach(cools: bool, start: float, expected: float) -> None:
+    measured = np.concatenate((np.linspace(start, 50, 50), [53.0, 46.0], np.full(50, 50.0)))
+    assert measure(curve(measured, cools=cools), 0.5).overshoot_celsius == pytest.approx(expected)
+
+
+def test_setpoint_step_is_a_new_approach() -> None:
+    measured = np.concatenate((np.full(50, 50.0), np.linspace(50, 60, 20), [61.0], np.full(50, 60.0)))
+    setpoint = np.where(np.arange(len(measured)) < 50, 50.0, 60.0)
+    assert measure(curve(measured, setpoint), 0.5).overshoot_celsius == pytest.approx(1.0)
+
+
+def test_recovery_is_counted_from_the_end_and_must_last() -> None:
+    measured = np.full(1000, 50.0)
+    measured[300:420] = 45.0
+    measured[450:470] = 51.0
+    measured[700:] = 49.0
+    events = (Disturbance(300, 400, "door"), Disturbance(600, 610, "door"), Disturbance(650, 650, "step"))
+    found = measure(curve(measured, disturbances=events), 0.5)
+    assert found.recovery_s == (70.0, 0.0, None)
+    assert found.time_to_band_s == 0.0
+
+
+def test_switchings_energy_and_share() -> None:
+    design = made(
+        law='kind = "manual"\noutput = 0.25', drive='kind = "time_proportional"\nwindow_s = 20',
+        load='kind = "lump"\nheater_watt = 200',
+    )  # fmt: skip
+    found = measure(loop.run(design, Trial(span_s=3600)), 0.5)
+    assert found.switchings_per_hour == 360 and found.on_fraction == pytest.approx(0.25)
+    assert found.energy_wh == pytest.approx(50.0)
+    linear = measure(loop.run(made(law='kind = "pid"', drive='kind = "linear"'), Trial(span_s=600)), 0.5)
+    assert linear.switchings_per_hour == 0 and linear.energy_wh is None
+
+
+def test_a_run_without_readings_or_setpoint() -> None:
+    found = measure(curve(np.full(10, np.nan), np.nan), 0.5)
+    assert found.peak_celsius is None and found.overshoot_celsius is None and found.settled_ripple_celsius is None
+
+
+def test_limits_judge_at_their_edge() -> None:
+    measured = np.concatenate((np.linspace(20, 50, 31), [50.5], np.full(100, 50.0)))
+    trace = curve(measured, disturbances=(Disturbance(100, 100, "x"),))
+    for limit, passes in ((0.5, True), (0.49, False)):
+        verdict = judge(trace, Limits(overshoot_celsius=limit))
+        assert [(item.name, item.value, item.passes) for item in verdict.limits] == [("overshoot_celsius", 0.5, passes)]
+        assert verdict.passes is passes
+    assert judge(trace, Limits()).limits == () and judge(trace, Limits()).passes
+    every = {name: 1e3 for name in LIMIT_NAMES if name != "energy_wh"}
+    assert [item.name for item in judge(trace, Limits(**every)).limits] == list(every)
+    never = judge(curve(np.full(50, 20.0)), Limits(in_band_within_s=1e6)).limits[0]
+    assert never.value is None and not never.passes
+
+
+def cards(design: Design, number: int = 0) -> list[Advice]:
+    trial = design.trial[number]
+    trace = loop.run(design, trial)
+    return advise(design, trial, trace, judge(trace, design.limits))
+
+
+def card(design: Design, word: str) -> Advice | None:
+    return next((card for card in cards(design) if word in card.title), None)
+
+
+def test_advice_on_power_keeps_its_word(cabinet: Design) -> None:
+    """The demo misses its recovery; the proposal is simulated again and meets it, as the card says."""
+    found = card(cabinet, "Recovery misses")
+    assert found is not None and found.proposal is not None
+    again = judge(loop.run(found.proposal, found.proposal.trial[0]), found.proposal.limits)
+    assert again.passes and not judge(loop.run(cabinet, cabinet.trial[0]), cabinet.limits).passes
+
+
+def test_advice_on_what_cannot_be_reached(cabinet: Design) -> None:
+    weak = changed(cabinet, "load", heater_watt=15.0)
+    found = card(weak, "cannot reach")
+    assert found is not None and found.proposal is not None
+    assert found.proposal.load.heater_watt >= 1.1 * (37.5 - 21.0) * 1.0
+    assert card(cabinet, "cannot reach") is None
+
+
+def test_advice_on_ripple_from_dead_time(cabinet: Design) -> None:
+    law = {"kind": "on_off", "hysteresis_celsius": 1.0, "period_s": 0.5}
+    hunting = Design.model_validate({**dict(cabinet), "law": law})
+    found = card(hunting, "ripple comes from delay")
+    assert found is not None and found.proposal is not None
+    before, after = (measure(loop.run(d, d.trial[0]), 0.5).settled_ripple_celsius for d in (hunting, found.proposal))
+    assert before is not None and after is not None and after < 0.3 * before
+    still = made(law='kind = "on_off"\nhysteresis_celsius = 4', load='kind = "first_order"\ndead_time_s = 0')
+    assert card(still, "ripple") is None
+
+
+def test_advice_on_a_gain_that_oscillates(cabinet: Design) -> None:
+    hot = changed(cabinet, "law", gain_per_celsius=1.2)
+    found = card(hot, "oscillate")
+    assert found is not None and found.proposal is not None and found.proposal.law.gain_per_celsius < 0.6
+    assert card(cabinet, "oscillate") is None
+
+
+def test_advice_on_contacts(cabinet: Design, hut: Design) -> None:
+    assert card(cabinet, "Good for an SSR, not for a relay") is not None
+    relay = changed(cabinet, "drive", switch="relay")
+    found = card(relay, "relay wears out")
+    assert found is not None and "cycles an hour" in found.text
+    assert card(hut, "wears out") is None
+
+
+def test_advice_on_a_tripped_cut_out(cabinet: Design) -> None:
+    low = changed(cabinet, "guard", cut_out_celsius=37.6)
+    found = cards(low)[0]
+    assert "tripped and latched" in found.title and "37.6 °C" in found.text
+
+
+def test_every_demo_trial_is_judged_and_advised(cabinet: Design, hut: Design) -> None:
+    for design in (cabinet, hut):
+        for number in range(len(design.trial)):
+            for found in cards(design, number):
+                assert found.title.endswith(".") and found.why.endswith(".") and "nan" not in found.text
+                assert bool(found.try_label) == (found.proposal is not None)
