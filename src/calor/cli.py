@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import sys
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Any
 
 from calor.errors import CalorError
 
@@ -54,17 +54,27 @@ def _spread(arguments: list[str]) -> list[str]:
     spread: list[str] = []
     option = ""
     for argument in arguments:
-        if argument in ("--celsius", "--counts"):
-            option = argument
-        elif option and _is_number(argument.replace(",", "")):
+        name, _, value = argument.partition("=")
+        if name in ("--celsius", "--counts"):
+            option = "" if value else name
+            spread += [f"{name}={part}" for part in value.split(",") if part]
+        elif option and (not argument.startswith("-") or _is_number(argument.split(",")[0])):
             spread += [f"{option}={part}" for part in argument.split(",") if part]
-        elif option and argument not in spread and not argument.startswith("--") and spread[-1:] != [option]:
-            spread.append(f"{option}={argument}" if not any(a.startswith(option + "=") for a in spread) else argument)
-            option = ""
         else:
             option = ""
             spread.append(argument)
     return spread
+
+
+def _numbers(option: str, words: list[str], whole: bool) -> list[float]:
+    """The values of an option as numbers. Raises CalorError at the first that is none."""
+    values = []
+    for word in words:
+        if not _is_number(word) or (whole and not word.lstrip("-").isdigit()):
+            kind = "whole numbers" if whole else "numbers"
+            raise CalorError(f"calor probe: {option}: takes {kind}, for example {option} 25 (received {word!r})")
+        values.append(float(word))
+    return values
 
 
 def _is_number(text: str) -> bool:
@@ -143,9 +153,6 @@ def _write_csv(trace: Trace, path: Path) -> None:
         save_atomically(path, frame.to_csv(index=False, float_format="%.9g"))
     except OSError as error:
         raise CalorError(f"{path}: cannot be written ({error.strerror or error}); choose another place") from None
-
-
-FileArgument = Annotated[Path, "a design file"]
 
 
 def _application() -> Any:
@@ -238,8 +245,8 @@ def _application() -> Any:
     @app.command(help="The probe at given temperatures or counts: ohm, volt, counts, °C back, °C per count.")
     def probe(
         file: Path = file_argument,
-        celsius: list[float] = typer.Option([], "--celsius", metavar="T…", help="Temperatures, °C."),
-        counts: list[int] = typer.Option([], "--counts", metavar="N…", help="Codes of the converter."),
+        celsius: list[str] = typer.Option([], "--celsius", metavar="T…", help="Temperatures, °C."),
+        counts: list[str] = typer.Option([], "--counts", metavar="N…", help="Codes of the converter."),
         as_json: bool = json_option,
     ) -> int:
         from calor.sense.points import at_celsius, at_counts
@@ -247,8 +254,8 @@ def _application() -> Any:
         design = _open_design(file)
         if bool(celsius) == bool(counts):
             raise CalorError("calor probe: give either --celsius T… or --counts N…, for example --celsius 0 37.5 100")
-        points = [at_celsius(design.probe, value) for value in celsius]
-        points += [at_counts(design.probe, value) for value in counts]
+        points = [at_celsius(design.probe, value) for value in _numbers("--celsius", celsius, False)]
+        points += [at_counts(design.probe, int(value)) for value in _numbers("--counts", counts, True)]
         if as_json:
             _print_json({"points": points})
         else:

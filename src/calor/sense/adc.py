@@ -43,9 +43,11 @@ FAULT_SHARE = 1.0 / 256.0
 def numbers(settings: Adc) -> AdcNumbers:
     """The converter's settings as plain numbers."""
     codes = float(2**settings.bits)
-    margin = float(max(1, int(codes * FAULT_SHARE)))
+    # a divider fed from less than the reference never reaches the last codes: its ends are where it ends
+    top = min(codes - 1.0, float(math.floor(codes * settings.divider_volt / settings.reference_volt)))
+    margin = float(max(1, int((top + 1.0) * FAULT_SHARE)))
     divisor = codes if settings.divide_by == "2^n" else codes - 1.0
-    return AdcNumbers(codes, divisor, settings.reference_volt, margin, codes - 1.0 - margin)
+    return AdcNumbers(codes, divisor, settings.reference_volt, margin, top - margin)
 
 
 @compiled(inline=True)

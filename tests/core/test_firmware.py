@@ -1,0 +1,111 @@
+"""The generated C: builds without a warning, is clean under the sanitizers, and decides as the Python does."""
+
+from __future__ import annotations
+
+import re
+import subprocess
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from calor import loop
+from calor.design.model import Design
+from calor.design.trial import Trial
+from calor.errors import FirmwareError
+from calor.firmware import generate, host
+from calor.loop import Flag
+from calor.loop.trace import Trace
+from tests.conftest import made
+
+STEPS = 5000
+THERMISTOR = 'kind = "thermistor"\nnoise_celsius = 0.3'
+HIGH_SIDE = THERMISTOR + '\nplaced = "high_side"\nadc = { bits = 10, divider_volt = 3.0, divide_by = "2^n-1" }'
+SSR = 'kind = "time_proportional"\nwindow_s = 4'
+PID = 'kind = "pid"\ngain_per_celsius = 0.08\nintegral_time_s = 60\nderivative_time_s = 4\nperiod_s = 0.5'
+LOAD = 'kind = "first_order"\nrise_celsius = 60\ntime_constant_s = 120\ndead_time_s = 5'
+CASES: dict[str, dict[str, str]] = {
+    "pid": {"law": PID, "drive": SSR},
+    "pid cooling, weighted, led back": {
+        "law": PID + '\naction = "cool"\nsetpoint_weight = 0.3\nanti_windup = "back_calculate"\noutput_high = 0.8', "drive": SSR,
+    },
+    "p only, linear": {"law": 'kind = "pid"\nperiod_s = 0.5\nanti_windup = "none"', "drive": 'kind = "linear"'},
+    "pid, relay with pulses": {"law": PID, "drive": 'kind = "time_proportional"\nwindow_s = 10\nswitch = "relay"\nmin_pulse_s = 2'},
+    "on/off": {"law": 'kind = "on_off"\nperiod_s = 0.5\nmin_on_s = 20\nmin_off_s = 15'},
+    "on/off pair, cooling, held relay": {
+        "law": 'kind = "on_off"\naction = "cool"\nperiod_s = 0.5\nstart_celsius = 52\nstop_celsius = 49',
+        "drive": 'kind = "relay"\nmin_on_s = 10\nmin_off_s = 6',
+    },
+    "manual": {"law": 'kind = "manual"\noutput = 0.37\nperiod_s = 0.5', "drive": SSR},
+    "cut-out": {"law": PID, "drive": SSR, "guard": "cut_out_celsius = 51.5\nprobe_fault_output = 0.4"},
+}  # fmt: skip
+
+
+def a_run(design: Design) -> Trace:
+    """5 000 control steps with noise, and with the probe open and shorted in between."""
+    faults = [
+        {"kind": "probe_open", "at_s": 400, "for_s": 30}, {"kind": "probe_short", "at_s": 900, "for_s": 45},
+        {"kind": "probe_open", "at_s": 2000, "for_s": 1},
+    ]  # fmt: skip
+    return loop.run(design, Trial.model_validate({"span_s": STEPS * 0.5, "seed": 8, "events": faults}))
+
+
+@pytest.mark.parametrize("probe", [THERMISTOR, HIGH_SIDE, 'kind = "ideal"\nnoise_celsius = 0.3'], ids=["low", "high", "ideal"])
+@pytest.mark.parametrize("case", CASES)
+def test_c_decides_as_python(case: str, probe: str) -> None:
+    design = made(**{"load": LOAD, **CASES[case], "probe": probe})
+    trace = a_run(design)
+    ideal = design.probe.kind == "ideal"
+    readings = trace.measured_celsius if ideal else trace.counts
+    answer = host.run(design, readings)
+    ok = np.isfinite(trace.measured_celsius)
+    assert trace.steps == STEPS and 100 < np.count_nonzero(~ok) < 200
+    assert np.abs(answer.measured_celsius - trace.measured_celsius)[ok].max() < 2e-4
+    # float against double: a law with two thresholds may fall on either side of one by a rounding, never by more
+    apart = np.abs(answer.demand - trace.demand)
+    assert apart.max() < 2e-3 if design.law.kind != "on_off" else np.count_nonzero(apart > 1e-6) == 0
+    assert (answer.flags == trace.flags).all()
+    if design.drive.kind != "linear":
+        ticks = round(0.5 / generate.tick_s(design))
+        assert np.abs(answer.on_ticks / ticks - trace.delivered).max() <= 1.001 / ticks
+        assert answer.on_ticks.sum() / ticks / STEPS == pytest.approx(trace.delivered.mean(), abs=2e-3)
+    if case == "cut-out":
+        assert (answer.flags & Flag.CUT_OUT).any()
+
+
+@pytest.mark.parametrize("case", ["pid", "on/off pair, cooling, held relay", "pid, relay with pulses", "cut-out"])
+def test_c_is_clean_under_the_sanitizers(case: str) -> None:
+    design = made(**{"load": LOAD, "probe": THERMISTOR, **CASES[case]})
+    codes = np.concatenate((np.arange(4096.0), a_run(design).counts[:500], [2.0**32 - 1]))
+    clean = host.run(design, codes, host.SANITIZER_FLAGS)
+    assert len(clean.demand) == len(codes) and np.isfinite(clean.demand).all()
+    assert clean.demand.min() >= 0.0 and clean.demand.max() <= 1.0
+    assert (clean.demand == host.run(design, codes).demand).all()
+
+
+@pytest.mark.parametrize("case", CASES)
+def test_sources_are_what_they_promise(case: str, tmp_path: Path) -> None:
+    design = made(**{"load": LOAD, "probe": THERMISTOR, **CASES[case]}).model_copy(update={"name": "9th Öven, */ test"})
+    header, source = generate.write(design, tmp_path / "new" / "folder")
+    assert (header.name, source.name) == ("design_9th_oven_test_thermostat.h", "design_9th_oven_test_thermostat.c")
+    text = header.read_text() + source.read_text()
+    assert "0BSD" in text and "double" not in text and not re.search(r"\b(malloc|calloc|free)\b", text)
+    code = re.sub(r"/\*.*?\*/", "", text, flags=re.DOTALL)
+    literals = re.findall(r"(?<![\w.])\d+\.\d*(?:e[+-]?\d+)?\w?|(?<![\w.])\d+e[+-]?\d+\w?", code)
+    assert literals and all(literal.endswith("f") for literal in literals)
+    assert "degrees Celsius" in text and re.search(r"licensed person", text)
+    # one file on its own, and no data that can change
+    object_file = tmp_path / "thermostat.o"
+    subprocess.run([host.compiler(), *host.STRICT_FLAGS, "-c", str(source), "-o", str(object_file)], check=True)
+    symbols = subprocess.run(["nm", str(object_file)], capture_output=True, text=True, check=True).stdout.split()
+    assert not set(symbols) & {"B", "b", "D", "d", "C"}
+
+
+def test_c_that_misbehaves_is_reported(cabinet: Design, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    blocked = tmp_path / "file"
+    blocked.write_text("")
+    with pytest.raises(FirmwareError, match=r"cannot be written .*choose a folder"):
+        generate.write(cabinet, blocked / "inside")
+    monkeypatch.setenv("PATH", str(tmp_path))
+    with pytest.raises(FirmwareError, match="no C compiler"):
+        host.run(cabinet, np.zeros(1))

@@ -1,0 +1,148 @@
+"""The command line: every verb, its JSON, its exit codes, and bad input in one line."""
+
+from __future__ import annotations
+
+import csv
+import json
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from calor.cli import invoke
+from calor.demo import DEMOS
+from calor.design.file import read
+from tests.conftest import TEN_LINES
+
+CABINET, HUT = (str(demo.design) for demo in DEMOS)
+CABINET_LOG, HUT_LOG = (str(demo.log) for demo in DEMOS)
+
+
+def call(capsys: pytest.CaptureFixture[str], *arguments: str) -> tuple[int, str, str]:
+    code = invoke(list(arguments))
+    out, err = capsys.readouterr()
+    return code, out, err
+
+
+def call_json(capsys: pytest.CaptureFixture[str], *arguments: str) -> tuple[int, Any]:
+    code, out, err = call(capsys, *arguments, "--json")
+    assert err == ""
+    return code, json.loads(out, parse_constant=lambda word: pytest.fail(f"{word} is no JSON"))
+
+
+def test_run_json_has_its_keys(capsys: pytest.CaptureFixture[str]) -> None:
+    code, data = call_json(capsys, "run", CABINET)
+    assert list(data) == ["design", "trial", "span_s", "steps", "metrics", "limits", "pass", "events"]
+    assert list(data["metrics"]) == [
+        "overshoot_celsius", "peak_celsius", "time_to_band_s", "rise_time_s", "settled_ripple_celsius", "mean_error_celsius",
+        "in_band_fraction", "iae_celsius_s", "switchings_per_hour", "on_fraction", "energy_wh", "recovery_s",
+    ]  # fmt: skip
+    assert [list(item) for item in data["limits"]] == [["name", "limit", "value", "pass"]] * 5
+    assert (data["steps"], data["span_s"], len(data["metrics"]["recovery_s"])) == (14_400, 7200, 1)
+    assert data["events"][0] == {"at_s": 5400, "kind": "door", "text": "door open 90 s"}
+    assert code == 1 and data["pass"] is False
+    assert call_json(capsys, "run", HUT, "--trial", "Clear day, door open at noon")[0] == 0
+    assert call(capsys, "run", CABINET)[1].count("FAIL") == 2
+
+
+def test_run_and_replay_write_csv(capsys: pytest.CaptureFixture[str], tmp_path: Path) -> None:
+    columns = "time_s,true_celsius,probe_celsius,counts,measured_celsius,setpoint_celsius,demand,delivered,flags".split(",")
+    for verb, more, extra in (("run", [], []), ("replay", [CABINET_LOG], ["recorded_output"])):
+        out = tmp_path / f"{verb}.csv"
+        call(capsys, verb, CABINET, *more, "--csv", str(out))
+        with out.open() as stream:
+            rows = list(csv.DictReader(stream))
+        assert list(rows[0]) == columns + extra
+        assert len(rows) > 14_000 and float(rows[1]["time_s"]) == 0.5
+    assert rows[0]["true_celsius"] == "" and rows[0]["recorded_output"] in ("0", "1")
+
+
+def test_a_run_written_as_csv_can_be_replayed(capsys: pytest.CaptureFixture[str], tmp_path: Path) -> None:
+    out = tmp_path / "run.csv"
+    call(capsys, "run", HUT, "--csv", str(out))
+    code, data = call_json(capsys, "replay", HUT, str(out))
+    assert code == 0 and data["agreement_fraction"] > 0.99
+    code, data = call_json(capsys, "replay", HUT, HUT_LOG)
+    assert code == 0 and data["agreement_fraction"] > 0.95 and len(data["gaps"]) == 1
+    assert call_json(capsys, "replay", CABINET, CABINET_LOG)[1]["recorded"]["switchings_per_hour"] > 20
+
+
+def test_probe(capsys: pytest.CaptureFixture[str]) -> None:
+    _, data = call_json(capsys, "probe", CABINET, "--celsius", "-10", "37.5", "100")
+    assert [list(p) for p in data["points"]] == [["celsius", "ohm", "volt", "counts", "celsius_back", "celsius_per_count"]] * 3
+    assert [p["counts"] for p in data["points"]] == [3495, 1514, 267]
+    for point in data["points"]:
+        assert abs(point["celsius_back"] - point["celsius"]) <= point["celsius_per_count"]
+    _, back = call_json(capsys, "probe", CABINET, "--counts", "1514", "0")
+    assert back["points"][0]["celsius_back"] == data["points"][1]["celsius_back"] and back["points"][1]["celsius_back"] is None
+    assert call_json(capsys, "probe", CABINET, "--celsius=1,2", "--celsius", "3")[1]["points"][2]["celsius"] == 3
+    assert "1514" in call(capsys, "probe", CABINET, "--celsius", "37.5")[1]
+
+
+def test_convert(capsys: pytest.CaptureFixture[str]) -> None:
+    standard = ["--gain", "0.22", "--ti", "420", "--td", "25", "--from", "standard"]
+    _, data = call_json(capsys, "convert", *standard, "--to", "parallel")
+    assert list(data) == ["standard", "parallel", "series", "band"]
+    for dialect, numbers in data.items():
+        first, second, third = (str(value) for value in numbers.values())
+        _, back = call_json(capsys, "convert", "--gain", first, "--ti", second, "--td", third, "--from", dialect)
+        assert back["standard"] == pytest.approx(data["standard"])
+    assert call_json(capsys, "convert", "--gain", "0.2", "--ti", "50", "--td", "25")[1]["series"] is None
+    code, out, _ = call(capsys, "convert", *standard, "--to", "band")
+    assert code == 0 and "4.54545" in out and "kp_per_celsius" not in out
+
+
+def test_new_check_and_code(capsys: pytest.CaptureFixture[str], tmp_path: Path) -> None:
+    path = tmp_path / "mine.toml"
+    assert call(capsys, "new", str(path))[0] == 0
+    assert read(path).design.name == "My thermostat" and path.read_text().count("#") > 10
+    code, _, err = call(capsys, "new", str(path))
+    assert code == 2 and "already there" in err and "--force" in err
+    assert call(capsys, "new", str(path), "--force")[0] == 0
+    assert call(capsys, "check", str(path))[0] == 0
+    assert call(capsys, "run", str(path))[0] == 0
+    code, data = call_json(capsys, "code", str(path), "--out", str(tmp_path / "c"))
+    assert code == 0 and all(Path(name).is_file() for name in data["files"])
+    path.write_text(TEN_LINES + "[guard]\ncut_out = 3\nprobe_fault_output = 7\n")
+    code, _, err = call(capsys, "check", str(path))
+    assert code == 2 and len(err.strip().splitlines()) == 2
+    code, data = call_json(capsys, "check", str(path))
+    assert code == 2 and [p["where"] for p in data["problems"]] == ["guard.probe_fault_output", "guard.cut_out"]
+
+
+@pytest.mark.parametrize(
+    ("arguments", "says"),
+    [
+        (["run"], "Missing argument 'FILE'"),
+        (["run", "/none.toml"], "/none.toml: file: there is no such file"),
+        (["run", "/"], "is a folder"),
+        (["run", CABINET, "--trial", "Nope"], "no trial of that name (received 'Nope'); one of 'Cold start"),
+        (["run", CABINET, "--csv", "/no/such/folder/x.csv"], "/no/such/folder/x.csv: cannot be written"),
+        (["run", CABINET, "--frobnicate"], "No such option"),
+        (["probe", CABINET], "give either --celsius T… or --counts N…"),
+        (["probe", CABINET, "--celsius", "warm"], "'warm'"),
+        (["probe", CABINET, "--celsius", "-400"], "above -273.15 (received -400)"),
+        (["probe", CABINET, "--counts", "4096"], "from 0 to 4095 (received 4096)"),
+        (["convert", "--gain", "-3"], "at least 0 (received -3)"),
+        (["convert", "--gain", "0", "--from", "band"], "a band of 0 is on/off"),
+        (["convert", "--gain", "1", "--from", "greek"], "one of standard, parallel, series, band (received 'greek')"),
+        (["convert", "--gain", "1", "--ti", "50", "--td", "25", "--to", "series"], "at least 4 times --td"),
+        (["replay", CABINET, "/none.csv"], "/none.csv: there is no such file"),
+        (["replay", CABINET, CABINET], "no column of times|there is no header"),
+        (["code", CABINET, "--out", "/dev/null/x"], "cannot be written"),
+        (["demo", "--loud"], "no options"),
+    ],
+)  # fmt: skip
+def test_bad_input_is_one_line_and_exit_2(capsys: pytest.CaptureFixture[str], arguments: list[str], says: str) -> None:
+    code, out, err = call(capsys, *arguments)
+    assert (code, out) == (2, "")
+    assert len(err.strip().splitlines()) == 1 and any(part in err for part in says.split("|")), err
+
+
+def test_demo_without_a_display_does_its_job(capsys: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch) -> None:
+    for name in ("DISPLAY", "WAYLAND_DISPLAY", "QT_QPA_PLATFORM"):
+        monkeypatch.delenv(name, raising=False)
+    code, out, err = call(capsys, "demo")
+    assert code == 0 and len(err.strip().splitlines()) == 1 and "there is no display" in err and "xvfb-run" in err
+    assert "verdict: pass" in out and "same output for" in out and "_thermostat.c" in out
+    assert call(capsys, "open")[0] == 2

@@ -1,0 +1,85 @@
+"""The house keeps its floors: the contracts hold, each fails when it is violated, and the core loads no Qt."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+ROOT = Path(__file__).parent.parent
+FLOORS = [["units", "errors", "compiled"], ["settings"], ["sense", "law", "drive", "load"], ["design"], ["loop"], ["demo"],
+          ["log", "judge", "firmware"], ["cli", "desk"]]  # fmt: skip
+CORE = [name for floor in FLOORS for name in floor if name not in ("cli", "desk")]
+
+
+def contracts(folder: Path) -> subprocess.CompletedProcess[str]:
+    command = [str(Path(sys.executable).parent / "lint-imports"), "--no-cache"]
+    return subprocess.run(
+        command, cwd=folder, capture_output=True, text=True, check=False, env={**os.environ, "PYTHONPATH": str(folder / "src")}
+    )
+
+
+@pytest.fixture(scope="module")
+def house(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """A copy of the sources, to be spoilt."""
+    place = tmp_path_factory.mktemp("house")
+    shutil.copytree(ROOT / "src", place / "src", ignore=shutil.ignore_patterns("__pycache__"))
+    shutil.copy(ROOT / "pyproject.toml", place)
+    return place
+
+
+def test_the_contracts_hold(house: Path) -> None:
+    result = contracts(house)
+    assert result.returncode == 0, result.stdout
+
+
+@pytest.mark.parametrize(
+    ("module", "imported", "contract"),
+    [
+        ("units.py", "calor.settings", "Floors"),
+        ("settings.py", "calor.law.pid", "Floors"),
+        ("law/pid.py", "calor.load.lump", "Floors"),
+        ("sense/adc.py", "calor.design.model", "Floors"),
+        ("load/lump.py", "calor.drive.relay", "Floors"),
+        ("design/trial.py", "calor.loop", "Floors"),
+        ("loop/trace.py", "calor.judge.metrics", "Floors"),
+        ("log/read.py", "calor.judge.metrics", "Floors"),
+        ("firmware/host.py", "calor.log.read", "Floors"),
+        ("judge/metrics.py", "calor.cli", "Floors"),
+        ("judge/advice.py", "calor.desk.theme", "Only the desk draws"),
+        ("loop/kernel.py", "PyQt6.QtCore", "Only the desk draws"),
+        ("log/caliper.py", "pyqtgraph", "Only the desk draws"),
+    ],
+)
+def test_a_violated_contract_fails(house: Path, module: str, imported: str, contract: str) -> None:
+    target = house / "src" / "calor" / module
+    before = target.read_text(encoding="utf-8")
+    target.write_text(before.replace("from __future__ import annotations\n", f"from __future__ import annotations\nimport {imported}\n", 1))
+    try:
+        result = contracts(house)
+    finally:
+        target.write_text(before, encoding="utf-8")
+    assert result.returncode == 1 and any(contract in line and "BROKEN" in line for line in result.stdout.splitlines()), result.stdout
+
+
+def test_every_package_has_a_floor() -> None:
+    packages = {path.stem for path in (ROOT / "src" / "calor").iterdir() if path.name not in ("__init__.py", "__pycache__")}
+    assert packages == {name for floor in FLOORS for name in floor}
+
+
+def test_the_core_loads_no_qt() -> None:
+    """In a fresh process, all of the core and the command line, module by module."""
+    code = (
+        "import importlib, pkgutil, sys, calor\n"
+        f"for name in {[*CORE, 'cli']!r}:\n"
+        "    module = importlib.import_module('calor.' + name)\n"
+        "    for found in pkgutil.walk_packages(getattr(module, '__path__', []), module.__name__ + '.'):\n"
+        "        importlib.import_module(found.name)\n"
+        "print([name for name in sys.modules if name.split('.')[0] in ('PyQt6', 'pyqtgraph', 'PyQt5', 'PySide6')])\n"
+    )
+    result = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+    assert result.stdout.strip() == "[]"
