@@ -66,6 +66,8 @@ def made(text: str = "", **blocks: str) -> Design:
 @pytest.fixture
 def desk(qtbot: Any) -> Iterator[Callable[..., Any]]:
     """Opens desks, waits for their first run, and closes them without asking."""
+    from PyQt6.QtWidgets import QApplication
+
     from calor.desk.app import make_application
     from calor.desk.model import Model
     from calor.desk.places import Remembered
@@ -78,9 +80,10 @@ def desk(qtbot: Any) -> Iterator[Callable[..., Any]]:
     def open_desk(path: Path | None = None) -> Any:
         window = Window(Model(Simulator(), Remembered()))
         windows.append(window)
-        qtbot.addWidget(window)
         window.resize(1280, 800)
         window.show()
+        window.activateWindow()  # without it, shortcuts and focus go nowhere
+        qtbot.waitUntil(lambda: QApplication.activeWindow() is window, timeout=5000)
         window.open_first(path, demo=path is None)
         ran(qtbot, window)
         return window
@@ -90,15 +93,19 @@ def desk(qtbot: Any) -> Iterator[Callable[..., Any]]:
         window.model.undo_stack.setClean()
         window.close()
         assert not window.model.simulator._thread.is_alive()
+        window.deleteLater()
+    qtbot.wait(1)
 
 
 def ran(qtbot: Any, window: Any) -> None:
     """Wait until the desk shows the run of the design as it is now."""
     model = window.model
     qtbot.waitUntil(
-        lambda: model.result is not None
-        and model.result.request.design == model.design
-        and model.result.request.trial == model.trial
-        and model.result.request.number == model._requests,
+        lambda: (
+            model.result is not None
+            and model.result.request.design == model.design
+            and model.result.request.trial == model.trial
+            and model.result.request.number == model._requests
+        ),
         timeout=60_000,
     )

@@ -46,7 +46,7 @@ def test_run_json_has_its_keys(capsys: pytest.CaptureFixture[str]) -> None:
 
 
 def test_run_and_replay_write_csv(capsys: pytest.CaptureFixture[str], tmp_path: Path) -> None:
-    columns = "time_s,true_celsius,probe_celsius,counts,measured_celsius,setpoint_celsius,demand,delivered,flags".split(",")
+    columns = ["time_s", "true_celsius", "probe_celsius", "counts", "measured_celsius", "setpoint_celsius", "demand", "delivered", "flags"]
     for verb, more, extra in (("run", [], []), ("replay", [CABINET_LOG], ["recorded_output"])):
         out = tmp_path / f"{verb}.csv"
         call(capsys, verb, CABINET, *more, "--csv", str(out))
@@ -69,12 +69,17 @@ def test_a_run_written_as_csv_can_be_replayed(capsys: pytest.CaptureFixture[str]
 
 def test_probe(capsys: pytest.CaptureFixture[str]) -> None:
     _, data = call_json(capsys, "probe", CABINET, "--celsius", "-10", "37.5", "100")
-    assert [list(p) for p in data["points"]] == [["celsius", "ohm", "volt", "counts", "celsius_back", "celsius_per_count"]] * 3
+    assert [list(p) for p in data["points"]] == [
+        ["celsius", "ohm", "volt", "counts", "celsius_back", "celsius_per_count"]
+    ] * 3
     assert [p["counts"] for p in data["points"]] == [3495, 1514, 267]
     for point in data["points"]:
         assert abs(point["celsius_back"] - point["celsius"]) <= point["celsius_per_count"]
     _, back = call_json(capsys, "probe", CABINET, "--counts", "1514", "0")
-    assert back["points"][0]["celsius_back"] == data["points"][1]["celsius_back"] and back["points"][1]["celsius_back"] is None
+    assert (
+        back["points"][0]["celsius_back"] == data["points"][1]["celsius_back"]
+        and back["points"][1]["celsius_back"] is None
+    )
     assert call_json(capsys, "probe", CABINET, "--celsius=1,2", "--celsius", "3")[1]["points"][2]["celsius"] == 3
     assert "1514" in call(capsys, "probe", CABINET, "--celsius", "37.5")[1]
 
@@ -139,7 +144,9 @@ def test_bad_input_is_one_line_and_exit_2(capsys: pytest.CaptureFixture[str], ar
     assert len(err.strip().splitlines()) == 1 and any(part in err for part in says.split("|")), err
 
 
-def test_demo_without_a_display_does_its_job(capsys: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch) -> None:
+def test_demo_without_a_display_does_its_job(
+    capsys: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch
+) -> None:
     for name in ("DISPLAY", "WAYLAND_DISPLAY", "QT_QPA_PLATFORM"):
         monkeypatch.delenv(name, raising=False)
     code, out, err = call(capsys, "demo")

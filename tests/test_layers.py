@@ -19,7 +19,12 @@ CORE = [name for floor in FLOORS for name in floor if name not in ("cli", "desk"
 def contracts(folder: Path) -> subprocess.CompletedProcess[str]:
     command = [str(Path(sys.executable).parent / "lint-imports"), "--no-cache"]
     return subprocess.run(
-        command, cwd=folder, capture_output=True, text=True, check=False, env={**os.environ, "PYTHONPATH": str(folder / "src")}
+        command,
+        cwd=folder,
+        capture_output=True,
+        text=True,
+        check=False,
+        env={**os.environ, "PYTHONPATH": str(folder / "src")},
     )
 
 
@@ -58,16 +63,24 @@ def test_the_contracts_hold(house: Path) -> None:
 def test_a_violated_contract_fails(house: Path, module: str, imported: str, contract: str) -> None:
     target = house / "src" / "calor" / module
     before = target.read_text(encoding="utf-8")
-    target.write_text(before.replace("from __future__ import annotations\n", f"from __future__ import annotations\nimport {imported}\n", 1))
+    target.write_text(
+        before.replace(
+            "from __future__ import annotations\n", f"from __future__ import annotations\nimport {imported}\n", 1
+        )
+    )
     try:
         result = contracts(house)
     finally:
         target.write_text(before, encoding="utf-8")
-    assert result.returncode == 1 and any(contract in line and "BROKEN" in line for line in result.stdout.splitlines()), result.stdout
+    assert result.returncode == 1 and any(
+        contract in line and "BROKEN" in line for line in result.stdout.splitlines()
+    ), result.stdout
 
 
 def test_every_package_has_a_floor() -> None:
-    packages = {path.stem for path in (ROOT / "src" / "calor").iterdir() if path.name not in ("__init__.py", "__pycache__")}
+    packages = {
+        path.stem for path in (ROOT / "src" / "calor").iterdir() if path.name not in ("__init__.py", "__pycache__")
+    }
     assert packages == {name for floor in FLOORS for name in floor}
 
 

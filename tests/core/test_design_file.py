@@ -82,7 +82,9 @@ def test_unreadable_paths(tmp_path: Path) -> None:
     for path, says in cases.items():
         with pytest.raises(DesignError, match=says) as caught:
             file.read(path)
-        assert str(path) in str(caught.value) and "give the path of" in str(caught.value) or "chmod" in str(caught.value)
+        assert (
+            (str(path) in str(caught.value) and "give the path of" in str(caught.value)) or "chmod" in str(caught.value)
+        )
 
 
 @pytest.mark.parametrize("path", [*(demo.design for demo in DEMOS), STARTER], ids=lambda path: path.stem)
@@ -106,7 +108,12 @@ def test_saving_another_kind_and_other_trials() -> None:
     assert "gain_per_celsius" not in text and "# 60 W mat" not in text and "Units stand in the names" in text
 
 
-SAMPLES: dict[str, Any] = {"celsius": st.floats(21, 39), "gain": st.floats(0, 1000), "noise": st.floats(0, 50), "span": st.floats(1, 1e5)}
+SAMPLES: dict[str, Any] = {
+    "celsius": st.floats(21, 39),
+    "gain": st.floats(0, 1000),
+    "noise": st.floats(0, 50),
+    "span": st.floats(1, 1e5),
+}
 
 
 @settings(max_examples=60, deadline=None)

@@ -50,7 +50,9 @@ def a_run(design: Design) -> Trace:
     return loop.run(design, Trial.model_validate({"span_s": STEPS * 0.5, "seed": 8, "events": faults}))
 
 
-@pytest.mark.parametrize("probe", [THERMISTOR, HIGH_SIDE, 'kind = "ideal"\nnoise_celsius = 0.3'], ids=["low", "high", "ideal"])
+@pytest.mark.parametrize(
+    "probe", [THERMISTOR, HIGH_SIDE, 'kind = "ideal"\nnoise_celsius = 0.3'], ids=["low", "high", "ideal"]
+)
 @pytest.mark.parametrize("case", CASES)
 def test_c_decides_as_python(case: str, probe: str) -> None:
     design = made(**{"load": LOAD, **CASES[case], "probe": probe})

@@ -21,7 +21,14 @@ def curve(measured: np.ndarray, setpoint: float | np.ndarray = 50.0, dt: float =
     none = np.full(rows, np.nan)
     values = {"delivered": np.zeros(rows), "flags": np.zeros(rows), "span_s": rows * dt} | more
     return Trace(
-        np.arange(rows) * dt, measured, none, none, measured, np.broadcast_to(np.asarray(setpoint, float), rows), none, **values
+        np.arange(rows) * dt,
+        measured,
+        none,
+        none,
+        measured,
+        np.broadcast_to(np.asarray(setpoint, float), rows),
+        none,
+        **values,
     )  # type: ignore[arg-type]
 
 

@@ -134,7 +134,9 @@ def test_relay_keeps_its_shortest_times() -> None:
 
 def test_fan_raises_the_loss() -> None:
     """A lump with equipment heat settles at Ta + P/(G + G_fan·u)."""
-    load = 'kind = "lump"\nheater_watt = 0\nalways_watt = 180\nloss_w_per_k = 4.5\nfan_w_per_k = 11\nambient_celsius = 16'
+    load = (
+        'kind = "lump"\nheater_watt = 0\nalways_watt = 180\nloss_w_per_k = 4.5\nfan_w_per_k = 11\nambient_celsius = 16'
+    )
     for output, expected in ((0.0, 16 + 180 / 4.5), (1.0, 16 + 180 / 15.5)):
         design = made(law=f'kind = "manual"\noutput = {output}', drive='kind = "linear"', load=load)
         assert run(design, span_s=7200).true_celsius[LAST] == pytest.approx(expected, abs=1e-3)
@@ -164,7 +166,9 @@ def test_events_change_what_they_say() -> None:
 
 
 @pytest.mark.parametrize("wiring", ["probe_open", "probe_short"])
-@pytest.mark.parametrize("probe", ['kind = "ideal"', 'kind = "thermistor"', 'kind = "thermistor"\nplaced = "high_side"'])
+@pytest.mark.parametrize(
+    "probe", ['kind = "ideal"', 'kind = "thermistor"', 'kind = "thermistor"\nplaced = "high_side"']
+)
 def test_probe_fault_output(wiring: str, probe: str) -> None:
     design = made(law='kind = "pid"\nintegral_time_s = 100', probe=probe, guard="probe_fault_output = 0.25")
     trace = run(design, span_s=900, events=[{"kind": wiring, "at_s": 300, "for_s": 50}])
@@ -202,9 +206,13 @@ def test_alarms() -> None:
     }
     load = 'kind = "lump"\nheater_watt = 100\nloss_w_per_k = 0\nheat_capacity_j_per_k = 1000'
     for text, expected in alarms.items():
-        design = made(law='kind = "manual"\noutput = 1.0', drive='kind = "linear"', load=load, guard=f"alarms = [ {text} ]")
+        design = made(
+            law='kind = "manual"\noutput = 1.0', drive='kind = "linear"', load=load, guard=f"alarms = [ {text} ]"
+        )
         trace = run(design, span_s=600, start_celsius=20)
-        assert [event.at_s for event in trace.events if event.kind == "alarm"] == pytest.approx(expected, abs=1.01), text
+        assert [event.at_s for event in trace.events if event.kind == "alarm"] == pytest.approx(expected, abs=1.01), (
+            text
+        )
 
 
 def test_laws_hold_their_hysteresis() -> None:
@@ -219,7 +227,9 @@ def test_laws_hold_their_hysteresis() -> None:
             load = 'kind = "first_order"'
             if action == "cool":
                 if "start" in text:
-                    law = law.replace("start_celsius = 47\nstop_celsius = 49.5", "start_celsius = 49.5\nstop_celsius = 47")
+                    law = law.replace(
+                        "start_celsius = 47\nstop_celsius = 49.5", "start_celsius = 49.5\nstop_celsius = 47"
+                    )
                 load = 'kind = "first_order"\nrise_celsius = -60\nambient_celsius = 80'
             trace = run(made(law=law, load=load), span_s=3000)
             late = trace.measured_celsius[trace.time_s > 1000]
@@ -228,7 +238,8 @@ def test_laws_hold_their_hysteresis() -> None:
 
 def test_law_minimum_times_and_no_chatter() -> None:
     design = made(
-        law='kind = "on_off"\nhysteresis_celsius = 0\nmin_on_s = 20\nmin_off_s = 30', load='kind = "first_order"\ntime_constant_s = 50'
+        law='kind = "on_off"\nhysteresis_celsius = 0\nmin_on_s = 20\nmin_off_s = 30',
+        load='kind = "first_order"\ntime_constant_s = 50',
     )
     starts, ends = run(design, span_s=2000).on_intervals()
     assert (ends[:-1] - starts[:-1]).min() >= 20 and (starts[1:] - ends[:-1]).min() >= 30

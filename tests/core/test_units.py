@@ -21,7 +21,9 @@ def test_fixed_points(celsius: float, fahrenheit: float, kelvin: float) -> None:
 @given(UNITS, st.floats(-273, 3000), st.floats(-500, 500))
 def test_there_and_back(unit: units.TemperatureUnit, celsius: float, difference: float) -> None:
     assert units.to_celsius(unit, units.celsius_to(unit, celsius)) == pytest.approx(celsius, abs=1e-9)
-    assert units.difference_to_celsius(unit, units.difference_to(unit, difference)) == pytest.approx(difference, abs=1e-9)
+    assert units.difference_to_celsius(unit, units.difference_to(unit, difference)) == pytest.approx(
+        difference, abs=1e-9
+    )
     moved = units.celsius_to(unit, celsius + difference) - units.celsius_to(unit, celsius)
     assert moved == pytest.approx(units.difference_to(unit, difference), abs=1e-6)
 
@@ -33,7 +35,15 @@ def test_spans_are_read_back(seconds: int) -> None:
 
 @pytest.mark.parametrize(
     ("text", "seconds"),
-    [("2 h", 7200), ("1 h 30 min", 5400), ("90min", 5400), ("1:30:00", 5400), ("6:35", 395), ("45 s", 45), ("12,5", 12.5)],
+    [
+        ("2 h", 7200),
+        ("1 h 30 min", 5400),
+        ("90min", 5400),
+        ("1:30:00", 5400),
+        ("6:35", 395),
+        ("45 s", 45),
+        ("12,5", 12.5),
+    ],
 )
 def test_durations_as_they_are_typed(text: str, seconds: float) -> None:
     assert units.parse_duration(text) == seconds
@@ -48,5 +58,11 @@ def test_what_is_no_duration(text: str) -> None:
 def test_formats() -> None:
     shown = [units.format_duration(s) for s in (0.2, 9.94, 9.97, 45, 59.6, 395, 5400, float("nan"), -70)]
     assert shown == ["0.2 s", "9.9 s", "10 s", "45 s", "1:00", "6:35", "1:30:00", "–", "−1:10"]
-    assert [units.format_time_axis(s) for s in (0, 0.5, 45, 5400, 36_610)] == ["0:00", "0′00.5″", "0:00:45", "1:30", "10:10:10"]
+    assert [units.format_time_axis(s) for s in (0, 0.5, 45, 5400, 36_610)] == [
+        "0:00",
+        "0′00.5″",
+        "0:00:45",
+        "1:30",
+        "10:10:10",
+    ]
     assert units.format_temperature("K", 0.0, 2) == "273.15 K" and units.format_gain(0.18, "°F") == "10 %/°F"

@@ -80,7 +80,7 @@ def test_pi_against_package_control() -> None:
         trial=one_trial(span_s=900),
     )
     trace = loop.run(design, design.trial[0])
-    assert 0.0 < trace.demand.min() and trace.demand.max() < 1.0  # nothing is at a limit: the loop is linear
+    assert trace.demand.min() > 0.0 and trace.demand.max() < 1.0  # nothing is at a limit: the loop is linear
     load = control.c2d(control.tf([rise], [tau, 1.0]), dt, "zoh")
     law = control.tf([gain], [1.0], dt) + control.tf([gain * dt / ti], [1.0, -1.0], dt)
     response = control.step_response(control.feedback(law * load, 1.0), T=trace.time_s)
@@ -125,7 +125,9 @@ def test_energy_balance_of_a_lump() -> None:
 def test_dialects() -> None:
     """Source: Åström & Hägglund 2006, section 3.2; values for 0.22 /°C, 420 s, 25 s worked from its formulas."""
     gains = every_dialect("standard", 0.22, 420.0, 25.0)
-    assert gains["parallel"] == pytest.approx({"kp_per_celsius": 0.22, "ki_per_celsius_s": 5.2381e-4, "kd_s_per_celsius": 5.5}, rel=1e-5)
+    assert gains["parallel"] == pytest.approx(
+        {"kp_per_celsius": 0.22, "ki_per_celsius_s": 5.2381e-4, "kd_s_per_celsius": 5.5}, rel=1e-5
+    )
     assert gains["band"] is not None
     assert gains["band"]["proportional_band_celsius"] == pytest.approx(4.5455, abs=5e-5)
     assert gains["band"]["repeats_per_minute"] == pytest.approx(0.142857, abs=5e-7)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from pydantic import BaseModel
-from PyQt6.QtCore import Qt
+from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QPushButton, QScrollArea, QVBoxLayout, QWidget
 
 from calor.design.model import BLOCK_KINDS, block_consequences
@@ -129,6 +129,8 @@ class BlockForm(QWidget):
 class Bench(QFrame):
     """The bench of the chosen block, or of the trial."""
 
+    rebuilt = pyqtSignal()
+
     def __init__(self, model: Model) -> None:
         super().__init__()
         self.setObjectName("bench")
@@ -154,7 +156,7 @@ class Bench(QFrame):
             kinds = list(BLOCK_KINDS[block])
             if len(kinds) > 1:
                 segments = Segments(kinds, BLOCKS[block])
-                segments.chosen.connect(lambda kind, block=block: self._choose_kind(block, kind))
+                segments.chosen.connect(lambda kind, block=block: self.choose_kind(block, kind))
                 holder = QHBoxLayout()
                 holder.setContentsMargins(0, 0, 12, 0)
                 holder.addWidget(segments)
@@ -176,7 +178,16 @@ class Bench(QFrame):
         """The button that writes the C."""
         return self._code
 
-    def _choose_kind(self, block: str, kind: str) -> None:
+    def tab_order(self) -> list[QWidget]:
+        """What the Tab key reaches on this bench, from top to bottom."""
+        segments = self._kinds.get(self._model.bench)
+        parts: list[QWidget] = [self._code, *(segments.buttons.values() if segments else ())]
+        inside = self.form.findChildren(QWidget) if self.form is not None else []
+        own = [widget for widget in inside if widget.focusPolicy() & Qt.FocusPolicy.TabFocus]
+        return parts + [widget for widget in own if widget.window() is self.window()]
+
+    def choose_kind(self, block: str, kind: str) -> None:
+        """Change a block's kind; a design that this would break is said and left alone."""
         problem = self._model.set_kind(block, kind)
         if problem is not None:
             self._model.noticed.emit("error", str(problem))
@@ -208,6 +219,7 @@ class Bench(QFrame):
             self._code.setVisible(block == "law")
             for name, segments in self._kinds.items():
                 segments.setVisible(name == block)
+            self.rebuilt.emit()
         elif self.form is not None:
             self.form.show_model()
         if block in self._kinds:

@@ -26,7 +26,7 @@ from calor.desk.words import word
 from calor.settings import QUANTITY_UNIT, bounds_of, quantity_of
 from calor.units import TemperatureUnit, celsius_to, difference_to, parse_duration, to_celsius
 
-LABEL_PX, VALUE_PX, UNIT_PX = 116, 84, 56
+LABEL_PX, VALUE_PX = 128, 76
 DRAG_PX_PER_STEP = 3
 
 

@@ -265,7 +265,7 @@ class Rows(QWidget):
         for x, end, line, event, _ in sorted(marks, key=lambda mark: _FIRST_NAMED.get(mark[3].kind, 9)):
             length = metrics.horizontalAdvance(event.text) + 4
             for at in (end + 4, x - length - 4):
-                fits = at >= LEFT_PX - 2 and at + length <= self.width()
+                fits = at >= LEFT_PX - 2 and at + length <= self.width() - 6
                 if fits and not any(line == o and at < e + 3 and at + length > b - 3 for b, e, o in taken):
                     place = QRectF(at, top + line * 19, length, 18)
                     painter.drawText(place, Qt.AlignmentFlag.AlignVCenter, event.text)

@@ -186,7 +186,6 @@ class Strip(QFrame):
             lane.draw("ghost", points(ghost, "measured_celsius", lane), t.measured, dash=True, z=12, width=1.2)
             lane.draw("measured", points(trace, "measured_celsius", lane), t.measured, z=10)
         self.demand.draw("pinned", points(pinned, "demand", self.demand), t.pinned, z=-5)
-        self.demand.draw("ghost", points(ghost, "demand", self.demand), t.heat, dash=True, z=12, width=1.2)
         self.demand.draw(
             "demand", points(trace, "demand", self.demand), t.cool if trace.cools else t.heat, z=10, width=1.0
         )

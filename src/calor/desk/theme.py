@@ -106,6 +106,8 @@ QLabel[role="heading"] {{ font-weight: bold; }}
 QLabel[role="passed"] {{ color: {t.passed}; font-weight: bold; }}
 QLabel[role="failed"] {{ color: {t.failed}; font-weight: bold; }}
 QLabel[role="code"] {{ font-family: "B612 Mono"; font-size: {SMALL_PX}px; }}
+#centre {{ border: 1px solid {t.ground}; }}
+#centre[focused="true"] {{ border: 1px dotted {t.measured}; }}
 #topbar {{ background: {t.ground}; border-bottom: 1px solid {t.rule}; }}
 #bench {{ border-right: 1px solid {t.rule}; }}
 #verdict {{ border-left: 1px solid {t.rule}; }}

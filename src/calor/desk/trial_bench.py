@@ -59,7 +59,7 @@ class TrialBench(QWidget):
         ends = QHBoxLayout()
         self.copy = QPushButton("Copy this trial")
         self.copy.clicked.connect(model.add_trial)
-        self.remove = QPushButton("Remove")
+        self.remove = QPushButton("Remove trial")
         self.remove.clicked.connect(model.remove_trial)
         ends.addWidget(self.copy)
         ends.addWidget(self.remove)

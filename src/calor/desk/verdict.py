@@ -146,6 +146,8 @@ class VerdictPanel(QFrame):
         self._cards = QVBoxLayout()
         self._cards.setSpacing(8)
         column.addLayout(self._cards)
+        self.quiet = label("Nothing to advise on this run.", "quiet")
+        column.addWidget(self.quiet)
         column.addStretch(1)
         inside.setMinimumWidth(0)
         scroll.setWidget(inside)
@@ -201,6 +203,7 @@ class VerdictPanel(QFrame):
         now = [card.advice if isinstance(card, AdviceCard) else card.property("of") for card in self._shown_cards]
         if now == wanted:
             return
+        self.quiet.setVisible(not wanted)
         for card in self._shown_cards:
             self._cards.removeWidget(card)
             card.setParent(None)

@@ -183,7 +183,13 @@ class Window(QMainWindow):
         self._menu = QMenu(self)
         self._menu.aboutToShow.connect(self._fill_menu)
         self.topbar.name.setMenu(self._menu)
-        order = [*self.topbar.order(), *self.ribbon.cards.values(), self.bench, self.strip]
+        self.bench.rebuilt.connect(self._order_tabs)
+        self._order_tabs()
+
+    def _order_tabs(self) -> None:
+        """The Tab key follows the loop: bar, ribbon, bench, strip."""
+        order = [*self.topbar.order(), *self.ribbon.cards.values(), *self.bench.tab_order()]
+        order += [self.strip.caliper_button, self.strip.whole_button, self.strip]
         for first, second in itertools.pairwise(order):
             self.setTabOrder(first, second)
 
@@ -265,7 +271,7 @@ class Window(QMainWindow):
             found.append(Entry(BLOCKS[block], "bench", lambda block=block: self._go_to(block)))
             for kind in BLOCK_KINDS[block]:
                 if len(BLOCK_KINDS[block]) > 1:
-                    act = lambda block=block, kind=kind: (model.choose_bench(block), model.set_kind(block, kind))  # noqa: E731
+                    act = lambda block=block, kind=kind: self._choose_kind(block, kind)  # noqa: E731
                     found.append(Entry(word(kind), f"kind of {BLOCKS[block].lower()}", act))
             found += self._setting_entries(block)
         for unit in TEMPERATURE_UNITS:
@@ -275,6 +281,10 @@ class Window(QMainWindow):
         for number, demo in enumerate(DEMOS):
             found.append(Entry(demo.title, "demo design", lambda number=number: self.files.open_demo(number)))
         return found
+
+    def _choose_kind(self, block: str, kind: str) -> None:
+        self.model.choose_bench(block)
+        self.bench.choose_kind(block, kind)
 
     def _setting_entries(self, block: str) -> list[Entry]:
         kind = self.model.settings_of(block).kind  # type: ignore[attr-defined]
@@ -357,4 +367,5 @@ class Window(QMainWindow):
             self.model.open_text(DEMOS[0].design.read_text(encoding="utf-8"), DEMOS[0].design.name)
             if complaint[1]:
                 self.notice.say("error", f"{complaint[0]} Showing the demo instead.")
+        self.strip.setFocus(Qt.FocusReason.OtherFocusReason)
         self.offer_back()

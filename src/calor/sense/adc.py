@@ -16,7 +16,7 @@ from calor.settings import Settings, choice, number
 class Adc(Settings):
     """Converter and the voltages around it."""
 
-    bits: int = number(12, "Converter", "Resolution of the converter.", "integer", 6, 24)
+    bits: int = number(12, "Resolution, bits", "Bits of the converter.", "integer", 6, 24)
     reference_volt: float = number(3.3, "Reference", "Voltage at which the code is full.", "volt", 0.1, 30.0)
     divider_volt: float = number(
         3.3, "Divider supply", "Voltage on top of the divider; equal to the reference: ratiometric.", "volt", 0.1, 30.0

@@ -1,0 +1,461 @@
+"""The Loop room, driven as a person drives it: keys, mouse, dropped files."""
+
+from __future__ import annotations
+
+import json
+import os
+import subprocess
+import sys
+import textwrap
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pytest
+from PyQt6.QtCore import QMimeData, QPoint, QPointF, Qt, QUrl
+from PyQt6.QtGui import QDropEvent, QWheelEvent
+from PyQt6.QtWidgets import QApplication, QFileDialog, QMessageBox, QPushButton, QWidget
+
+from calor.demo import DEMOS
+from calor.design.file import read
+from calor.desk.places import Remembered, config_file
+from calor.desk.verdict import AdviceCard
+from calor.units import celsius_to
+from tests.conftest import TEN_LINES, ran
+
+Desk = Callable[..., Any]
+
+
+def field(window: Any, place: str) -> Any:
+    return window.bench.form.fields[place]
+
+
+def type_into(qtbot: Any, entry: Any, text: str, key: Qt.Key | None = None) -> None:
+    entry.setFocus()
+    entry.selectAll()
+    qtbot.keyClicks(entry, text)
+    if key is not None:
+        qtbot.keyClick(entry, key)
+
+
+def drop(window: Any, path: Path) -> None:
+    data = QMimeData()
+    data.setUrls([QUrl.fromLocalFile(str(path))])
+    event = QDropEvent(
+        QPointF(200, 100), Qt.DropAction.CopyAction, data, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier
+    )
+    window.strip.dropEvent(event)
+
+
+def curve(window: Any, name: str) -> np.ndarray:
+    return np.asarray(window.strip.whole.curve(name).getData()[1])
+
+
+def test_the_first_minute(desk: Desk, qtbot: Any) -> None:
+    """Change the gain, see on/off ripple, pin one against the other, overlay and replay a log, take the C away."""
+    window = desk()
+    model = window.model
+    assert window.windowTitle() == "Hatching cabinet · Calor"
+    assert window.ribbon.cards["probe"].lines[1].startswith("0.026 °C per count")
+    assert window.verdict.rows["recovery_s"].mark.text() == "✕ fail" and window.verdict.summary.text() == "fails 1 of 5"
+    before = curve(window, "measured").copy()
+    gain = field(window, "law.gain_per_celsius")
+    type_into(qtbot, gain.entry, "35")
+    ran(qtbot, window)
+    assert model.design.law.gain_per_celsius == pytest.approx(0.35)
+    assert gain.line.text() == "Same as a 2.86 °C proportional band."
+    assert len(curve(window, "measured")) == len(before) and np.abs(curve(window, "measured") - before).max() > 0.1
+
+    window.topbar.pin.click()
+    window.bench._kinds["law"].buttons["on_off"].click()
+    ran(qtbot, window)
+    ripple = window.verdict.rows["ripple_celsius"]
+    assert float(ripple.value.text().split()[0]) > 2 and "pinned 0." in ripple.below.text()
+    assert len(curve(window, "pinned")) > 100
+
+    drop(window, DEMOS[0].log)
+    qtbot.waitUntil(lambda: model.recorded is not None and model.result.replayed is not None, timeout=20_000)
+    assert len(curve(window, "recorded")) > 100 and len(window.strip.rows.rows) == 3
+    assert "cabinet temperature" in window.notice.text.text()
+    qtbot.waitUntil(lambda: any(card.property("of") for card in window.verdict._shown_cards), timeout=5000)
+
+    window.files.write_code(Path(os.environ["XDG_DATA_HOME"]) / "c")
+    assert "hatching_cabinet_thermostat.c" in window.notice.text.text()
+    window.bench._kinds["law"].buttons["pid"].click()
+    assert model.design.law.gain_per_celsius == pytest.approx(0.35)  # what was set before comes back
+
+
+def test_every_edit_can_be_undone(desk: Desk, qtbot: Any) -> None:
+    window = desk()
+    model, start = window.model, window.model.design
+    label = field(window, "law.gain_per_celsius").name
+    qtbot.mousePress(label, Qt.MouseButton.LeftButton, pos=QPoint(5, 5))
+    for x in range(8, 80, 4):
+        qtbot.mouseMove(label, QPoint(x, 5))
+    qtbot.mouseRelease(label, Qt.MouseButton.LeftButton, pos=QPoint(80, 5))
+    dragged = model.design.law.gain_per_celsius
+    assert dragged > 0.25 and model.undo_stack.count() == 1  # one drag is one step
+    entry = field(window, "law.integral_time_s").entry
+    entry.setFocus()
+    qtbot.keyClick(entry, Qt.Key.Key_Up)
+    qtbot.keyClick(entry, Qt.Key.Key_Up, Qt.KeyboardModifier.ShiftModifier)
+    assert model.design.law.integral_time_s == 900 + 110
+    model.end_merging()
+    model.choose_bench("trial")
+    model.set_values("trial", {"events": ()})
+    model.add_trial()
+    assert len(model.design.trial) == 4 and model.trial.events == ()
+    model.set_kind("load", "lump")
+    assert "(edited)" in window.windowTitle()
+    final = model.design
+    for _ in range(model.undo_stack.count()):
+        qtbot.keyClick(window, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+    assert model.design == start and not model.edited
+    while model.undo_stack.canRedo():
+        qtbot.keyClick(window, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier)
+    assert model.design == final
+    ran(qtbot, window)
+
+
+@pytest.mark.parametrize(
+    ("typed", "says"),
+    [
+        ("abc", "is not a number"),
+        ("-1", "takes 0 to 100000 % per °C"),
+        ("nan", "takes 0 to"),
+        ("-1e9", "takes 0 to"),
+        ("", "is not a number"),
+    ],
+)
+def test_a_wrong_number_is_said_at_its_field(desk: Desk, qtbot: Any, typed: str, says: str) -> None:
+    window = desk()
+    before = window.model.design
+    gain = field(window, "law.gain_per_celsius")
+    gain.entry.setFocus()
+    gain.entry.selectAll()
+    qtbot.keyClick(gain.entry, Qt.Key.Key_Delete)
+    qtbot.keyClicks(gain.entry, typed)
+    assert says in gain.line.text() and gain.entry.property("wrong") == "true"
+    qtbot.keyClick(gain.entry, Qt.Key.Key_Return)
+    assert gain.entry.property("wrong") == "false" and gain.entry.text() == "22"
+    assert window.model.design == before
+
+
+def test_rules_between_settings_are_said_at_the_field(desk: Desk) -> None:
+    window = desk()
+    before = window.model.design
+    low = field(window, "law.output_low")
+    low.edited.emit(1.0)
+    assert "must be below output_high" in low.line.text() and window.model.design == before
+    window.model.choose_bench("setpoint")
+    celsius = field(window, "setpoint.celsius")
+    celsius.edited.emit(45.0)
+    assert "above high_limit_celsius" in celsius.line.text() and window.model.design == before
+
+
+def test_units_change_everywhere_and_nothing_else(desk: Desk, qtbot: Any) -> None:
+    window = desk()
+    model, design = window.model, window.model.design
+    celsius = curve(window, "measured").copy()
+    window.model.choose_bench("setpoint")
+    for unit, setpoint, band, shown in (("°F", "99.5", "0.9", "99.5 °F"), ("K", "310.65", "0.5", "310.6 K")):
+        window.topbar.unit.click()
+        ran(qtbot, window)
+        assert model.unit == unit and model.design == design and not model.edited
+        assert field(window, "setpoint.celsius").entry.text() == setpoint
+        assert field(window, "limits.band_celsius").entry.text() == band
+        assert window.ribbon.cards["setpoint"].lines[0] == shown and unit in window.topbar.ambient.text()
+        assert curve(window, "measured") == pytest.approx(celsius_to(unit, celsius))
+        assert unit in window.verdict.rows["overshoot_celsius"].value.text()
+    entry = field(window, "setpoint.celsius").entry
+    type_into(qtbot, entry, "311.15", Qt.Key.Key_Return)
+    assert model.design.setpoint.celsius == pytest.approx(38.0)
+    assert Remembered().get("unit") == "K"
+
+
+def test_strip_zooms_pans_and_measures(desk: Desk, qtbot: Any) -> None:
+    window = desk()
+    strip = window.strip
+    view = strip.whole.viewport()
+    at = QPointF(strip.rows.x_of(3600), 40)
+    wheel = QWheelEvent(at, view.mapToGlobal(at), QPoint(), QPoint(0, 360), Qt.MouseButton.NoButton,
+                        Qt.KeyboardModifier.NoModifier, Qt.ScrollPhase.NoScrollPhase, False)  # fmt: skip
+    QApplication.sendEvent(view, wheel)
+    begin, end = strip.shown()
+    assert end - begin == pytest.approx(7200 * 0.8**3, rel=1e-6) and begin < 3600 < end
+    assert strip.time_at(at.x()) == pytest.approx(3600, abs=20)  # what was under the pointer stays there
+    qtbot.mousePress(view, Qt.MouseButton.LeftButton, pos=QPoint(300, 40))
+    qtbot.mouseMove(view, QPoint(200, 40))
+    qtbot.mouseRelease(view, Qt.MouseButton.LeftButton, pos=QPoint(200, 40))
+    assert strip.shown()[0] > begin
+    qtbot.mouseDClick(view, Qt.MouseButton.LeftButton, pos=QPoint(200, 40))
+    assert strip.shown() == (0, 7200)
+    strip.setFocus()
+    for key in (Qt.Key.Key_Plus, Qt.Key.Key_Right, Qt.Key.Key_C):
+        qtbot.keyClick(strip, key)
+    assert strip.shown()[1] < 7200 and len(strip.calipers) == 2 and not strip.readout.isHidden()
+    said = strip.readout.text()
+    assert all(word in said for word in ("Δt", "ΔT", "slope", "peak to peak"))
+    qtbot.keyClick(strip, Qt.Key.Key_Right)
+    assert strip.readout.text() != said
+    qtbot.mousePress(view, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.ShiftModifier, QPoint(100, 40))
+    qtbot.mouseMove(view, QPoint(400, 40))
+    qtbot.mouseRelease(view, Qt.MouseButton.LeftButton, pos=QPoint(400, 40))
+    assert strip.calipers == pytest.approx([strip.time_at(100), strip.time_at(400)])
+    qtbot.keyClick(window, Qt.Key.Key_Escape)
+    assert strip.calipers == [] and strip.readout.isHidden()
+
+
+def test_advice_is_tried_kept_and_dropped(desk: Desk, qtbot: Any) -> None:
+    window = desk()
+    model = window.model
+    qtbot.waitUntil(lambda: any("Recovery" in card.advice.title for card in window.verdict.cards), timeout=20_000)
+
+    def card() -> AdviceCard:
+        return next(card for card in window.verdict.cards if "Recovery" in card.advice.title)
+
+    before = model.design
+    for keep in (False, True):
+        card().try_button.click()
+        qtbot.waitUntil(lambda: model.ghost is not None, timeout=20_000)
+        assert model.design == before and len(curve(window, "ghost")) > 100
+        assert "tried" in window.verdict.rows["recovery_s"].below.text()
+        if keep:
+            card().keep_button.click()
+        else:
+            qtbot.keyClick(window, Qt.Key.Key_Escape)
+            assert model.trying is None and len(curve(window, "ghost")) == 0
+    ran(qtbot, window)
+    assert model.design.load.heater_watt == 75 and window.verdict.summary.text() == "passes"
+    assert model.undo_stack.undoText() == "take the advice"
+
+
+def test_a_trial_is_chosen_and_edited(desk: Desk, qtbot: Any) -> None:
+    window = desk()
+    model = window.model
+    window.topbar.trial.setCurrentIndex(2)
+    window.topbar.trial.activated.emit(2)
+    ran(qtbot, window)
+    assert {event.kind for event, _ in window.strip.rows.events} >= {"probe_open", "mains_lost", "probe_fault"}
+    assert window.ribbon.cards["probe"].attention == "fault in trial"
+    window.topbar.edit_trial.click()
+    form = window.bench.form
+    form.new_kind.setCurrentIndex(form.new_kind.findData("door"))
+    form.add.click()
+    assert model.trial.events[-1].kind == "door" and len(form._event_fields) == 3
+    type_into(qtbot, form._event_fields[2]["at_s"].entry, "1:10:00", Qt.Key.Key_Return)
+    assert model.trial.events[-1].at_s == 4200
+    type_into(qtbot, window.topbar.span, "3 h", Qt.Key.Key_Return)
+    type_into(qtbot, window.topbar.ambient, "15", Qt.Key.Key_Return)
+    assert (model.trial.span_s, model.trial.ambient_celsius) == (10_800, 15)
+    type_into(qtbot, window.topbar.span, "soon", Qt.Key.Key_Return)
+    assert "takes a time such as 2 h" in window.notice.text.text() and model.trial.span_s == 10_800
+    next(b for b in form.findChildren(QPushButton) if b.text() == "Remove").click()
+    assert len(model.trial.events) == 2
+    ran(qtbot, window)
+    assert model.result.trace.span_s == 10_800
+
+
+def test_open_save_and_what_is_unsaved(desk: Desk, qtbot: Any, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    path, other = tmp_path / "mine.toml", tmp_path / "other"
+    path.write_text("# my oven\n" + TEN_LINES)
+    window = desk(path)
+    model = window.model
+    assert not window.topbar.save.isEnabled()
+    model.set_value("setpoint", "celsius", 48.0)
+    assert "•" in window.topbar.name.text()
+    window.topbar.save.click()
+    assert path.read_text().startswith("# my oven\n") and read(path).design.setpoint.celsius == 48 and not model.edited
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: (str(other), ""))
+    qtbot.keyClick(window, Qt.Key.Key_S, Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier)
+    assert model.path == other.with_suffix(".toml") and model.remembered.recent() == [model.path, path]
+    model.set_value("setpoint", "celsius", 47.0)
+
+    answers: list[str] = []
+
+    def answer(box: QMessageBox) -> int:
+        wanted = answers.pop(0)
+        button = next(button for button in box.buttons() if button.text().replace("&", "") == wanted)
+        monkeypatch.setattr(QMessageBox, "clickedButton", lambda _: button)
+        return 0
+
+    monkeypatch.setattr(QMessageBox, "exec", answer)
+    answers[:] = ["Go back"]
+    window.files.open(path)
+    assert model.design.setpoint.celsius == 47 and model.edited
+    answers[:] = ["Save"]
+    window.files.open(path)
+    assert model.design.setpoint.celsius == 48 and read(other.with_suffix(".toml")).design.setpoint.celsius == 47
+    model.set_value("setpoint", "celsius", 46.0)
+    answers[:] = ["Do not save"]
+    window.files.new()
+    assert model.design.name == "My thermostat" and model.path is None and read(path).design.setpoint.celsius == 48
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: (str(tmp_path / "no" / "x.toml"), ""))
+    assert not window.files.save() and "cannot be saved" in window.notice.text.text()
+
+
+@pytest.mark.parametrize(
+    ("name", "content", "says"),
+    [
+        ("bad.toml", "[law]\nkind = 3\n", "bad.toml"),
+        ("empty.toml", "", "is empty"),
+        ("newer.toml", "format = 9\n", "newer"),
+        ("bad.csv", "time_s,temp\n0,20\n1,warm\n", "is not a number"),
+        ("binary.csv", "\0\1\2", "is not text"),
+        ("short.csv", "time_s,temp\n0,20\n", "at least two"),
+    ],
+)
+def test_bad_files_leave_the_open_design_alone(
+    desk: Desk, qtbot: Any, tmp_path: Path, name: str, content: str, says: str
+) -> None:
+    window = desk()
+    before = (window.model.design, window.model.result, window.model.recorded)
+    path = tmp_path / name
+    path.write_text(content)
+    drop(window, path)
+    qtbot.waitUntil(lambda: not window.notice.isHidden() and says in window.notice.text.text(), timeout=10_000)
+    assert window.notice.property("kind") == "error" and "\n" not in window.notice.text.text()
+    assert (window.model.design, window.model.result, window.model.recorded) == before
+
+
+def test_find_anything(desk: Desk, qtbot: Any) -> None:
+    window = desk()
+    for query, check in (
+        (
+            "dead time",
+            lambda: window.model.bench == "load" and window.focusWidget() is field(window, "load.dead_time_s").entry,
+        ),
+        (
+            "cut out",
+            lambda: (
+                window.model.bench == "law" and window.focusWidget() is field(window, "guard.cut_out_celsius").entry
+            ),
+        ),
+        ("overshoot", lambda: window.focusWidget() is field(window, "limits.overshoot_celsius").entry),
+        ("show °f", lambda: window.model.unit == "°F"),
+        ("cold room", lambda: window.model.trial_number == 1),
+        ("first order", lambda: "opens a door" in window.notice.text.text()),  # a trial has one
+        ("lump", lambda: window.model.design.load.kind == "lump"),
+        ("dark", lambda: window.theme.name == "dark"),
+    ):
+        search = window.search()
+        qtbot.keyClicks(search.line, query)
+        qtbot.keyClick(search.line, Qt.Key.Key_Return)
+        qtbot.waitUntil(check, timeout=5000)
+    assert Remembered().get("theme") == "dark"
+    search = window.search()
+    qtbot.keyClicks(search.line, "zzz")
+    assert not search.none.isHidden() and search.list.count() == 0
+    search.reject()
+
+
+def test_keyboard_only(desk: Desk, qtbot: Any) -> None:
+    """Tab reaches every control, in the order of the loop, and Alt with a number opens a bench."""
+    window = desk()
+    window.activateWindow()
+    qtbot.waitUntil(lambda: QApplication.activeWindow() is window, timeout=5000)
+    window.topbar.name.setFocus()
+    seen: list[QWidget] = []
+    for _ in range(120):
+        seen.append(window.focusWidget())
+        qtbot.keyClick(window.focusWidget(), Qt.Key.Key_Tab)
+        if window.focusWidget() is window.topbar.name:
+            break
+    cards = [seen.index(card) for card in window.ribbon.cards.values()]
+    fields = [
+        seen.index(field(window, f"law.{key}").entry) for key in ("gain_per_celsius", "integral_time_s", "output_low")
+    ]
+    assert cards == sorted(cards) and fields == sorted(fields)
+    assert seen.index(window.topbar.trial) < cards[0] < fields[0] < seen.index(window.strip)
+    for number, block in enumerate(("setpoint", "law", "drive", "load", "probe"), 1):
+        qtbot.keyClick(window, Qt.Key(Qt.Key.Key_0.value + number), Qt.KeyboardModifier.AltModifier)
+        assert window.model.bench == block and window.focusWidget() is window.ribbon.cards[block]
+
+
+def test_while_a_value_is_dragged_no_run_queues_up(desk: Desk, qtbot: Any) -> None:
+    window = desk()
+    model = window.model
+    model.set_value("trial", "span_s", 500_000.0)
+    ran(qtbot, window)
+    made: list[int] = []
+    model.simulator.finished.connect(lambda outcome: made.append(outcome.request.number))
+    for k in range(200):
+        model.set_value("law", "gain_per_celsius", 0.1 + 0.001 * k)
+    last = model._requests
+    ran(qtbot, window)
+    assert made[-1] == last and len(made) < 20 and made == sorted(made)
+
+
+def test_a_long_run_says_so_and_can_be_stopped(desk: Desk, qtbot: Any) -> None:
+    window = desk()
+    model = window.model
+    shown = model.result
+    model.set_value("law", "period_s", 0.01)
+    model.set_value("trial", "span_s", 99_000.0)
+    qtbot.waitUntil(lambda: "simulating" in window.strip.status.text(), timeout=10_000)
+    window.strip.stop.click()
+    qtbot.waitUntil(lambda: model.simulator.progress() is None, timeout=20_000)
+    assert model.result.request.design.law.period_s != 0.01 or model.result.trace.steps < 9_900_000
+    assert shown is not None and not window.strip.empty.isVisible()
+
+
+@pytest.mark.parametrize("theme", ["light", "dark"])
+@pytest.mark.parametrize("size", [(1280, 800), (1040, 640), (1900, 1000)])
+def test_nothing_is_clipped(desk: Desk, qtbot: Any, theme: str, size: tuple[int, int]) -> None:
+    """On every bench, every label and button has the room its text needs."""
+    window = desk()
+    window.set_theme(theme)
+    window.resize(*size)
+    for block in ("setpoint", "law", "drive", "load", "probe", "trial"):
+        window.model.choose_bench(block)
+        qtbot.wait(20)
+        for button in window.findChildren(QPushButton):
+            if button.isVisible() and button.text():
+                assert button.width() >= button.sizeHint().width() - 1 or button.property("role") == "segment", (
+                    block,
+                    button.text(),
+                )
+        for one in window.bench.form.fields.values():
+            assert one.width() <= window.bench.width() - 28, (block, one.key)
+
+
+def test_an_edit_lost_to_a_kill_is_offered_back(desk: Desk, qtbot: Any, tmp_path: Path) -> None:
+    path = tmp_path / "mine.toml"
+    path.write_text(TEN_LINES)
+    code = f"""
+        import os, time
+        from pathlib import Path
+        from calor.desk.app import make_application
+        app = make_application()
+        from calor.desk.model import Model
+        from calor.desk.places import Remembered
+        from calor.desk.simulator import Simulator
+        model = Model(Simulator(), Remembered())
+        model.open(Path({str(path)!r}))
+        model.set_value("setpoint", "celsius", 44.5)
+        end = time.time() + 1.0
+        while time.time() < end:
+            app.processEvents()
+        os._exit(9)
+    """
+    environment = {**os.environ, "QT_QPA_PLATFORM": "offscreen"}
+    assert subprocess.run([sys.executable, "-c", textwrap.dedent(code)], env=environment, check=False).returncode == 9
+    window = desk()
+    assert "was not saved" in window.notice.text.text() and window.notice.action.text() == "Take it back"
+    window.notice.action.click()
+    assert window.model.design.setpoint.celsius == 44.5 and window.model.path == path and window.model.edited
+    assert read(path).design.setpoint.celsius == 50
+    ran(qtbot, window)
+
+
+def test_damaged_settings_are_as_good_as_none(desk: Desk) -> None:
+    config_file().parent.mkdir(parents=True)
+    for text in (
+        "{",
+        "[1]",
+        json.dumps({"unit": "°X", "theme": 3, "geometry": "%%", "recent": [1, "/none"], "last": "/none"}),
+    ):
+        config_file().write_text(text, encoding="utf-8")
+        window = desk()
+        assert window.model.unit == "°C" and window.model.remembered.recent() == [] and window.theme.name == "light"

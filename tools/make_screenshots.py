@@ -1,0 +1,107 @@
+"""Take the pictures of docs/screenshots from the demo data, at 1280×800."""
+
+from __future__ import annotations
+
+import os
+import tempfile
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+PICTURES = Path(__file__).parent.parent / "docs" / "screenshots"
+
+
+def main() -> None:
+    """Open the desk with each scene and grab the window."""
+    from PyQt6.QtWidgets import QApplication
+
+    from calor.demo import DEMOS
+    from calor.desk.app import make_application
+    from calor.desk.model import Model
+    from calor.desk.places import Remembered
+    from calor.desk.simulator import Simulator
+    from calor.desk.window import Window
+
+    app = make_application()
+    PICTURES.mkdir(parents=True, exist_ok=True)
+
+    def rest(seconds: float = 1.2) -> None:
+        end = time.monotonic() + seconds
+        while time.monotonic() < end:
+            app.processEvents()
+            time.sleep(0.005)
+
+    def desk(number: int = 0) -> Window:
+        window = Window(Model(Simulator(), Remembered()))
+        window.resize(1280, 800)
+        window.show()
+        window.activateWindow()
+        window.files.open_demo(number)
+        end = time.monotonic() + 60
+        while window.model.result is None and time.monotonic() < end:
+            app.processEvents()
+        rest(2.0)
+        return window
+
+    def pid(window: Window) -> None:
+        window.strip.set_calipers(True)
+        window.strip.calipers[:] = [1500.0, 3300.0]
+        window.strip.redraw()
+
+    def on_off(window: Window) -> None:
+        window.model.pin()
+        window.model.set_kind("law", "on_off")
+
+    def tried(window: Window) -> None:
+        next(card for card in window.verdict.cards if card.advice.proposal is not None).try_button.click()
+
+    def overlaid(window: Window) -> None:
+        window.model.set_kind("law", "on_off")
+        window.files.overlay(DEMOS[0].log)
+        rest()
+        window.strip.look_at(1200.0, 6000.0)
+
+    def faults(window: Window) -> None:
+        window.model.choose_trial(2)
+        window.model.choose_bench("trial")
+
+    def error(window: Window) -> None:
+        entry = window.bench.form.fields["law.gain_per_celsius"].entry
+        entry.setFocus()
+        entry.setText("22,5x")
+        entry.setModified(True)
+        entry.textEdited.emit("22,5x")
+        place = Path(tempfile.mkdtemp()) / "shelf.csv"
+        place.write_text("time_s,shelf_celsius\n0,21.5\n10,warm\n")
+        window.files.take(place)
+
+    def dark(window: Window) -> None:
+        window.set_theme("dark")
+        window.model.choose_bench("probe")
+
+    def setpoint(window: Window) -> None:
+        window.model.set_unit("°F")
+        window.model.choose_bench("setpoint")
+
+    scenes: list[tuple[str, int, Callable[[Window], None]]] = [
+        ("loop-pid", 0, pid), ("loop-on-off", 0, on_off), ("loop-tried", 0, tried), ("loop-log", 0, overlaid),
+        ("loop-trial", 0, faults), ("loop-error", 0, error), ("loop-fahrenheit", 0, setpoint),
+        ("loop-cooling", 1, lambda window: window.model.choose_bench("load")), ("loop-dark", 1, dark),
+    ]  # fmt: skip
+    for name, number, scene in scenes:
+        window = desk(number)
+        scene(window)
+        rest()
+        window.grab().save(str(PICTURES / f"{name}.png"))
+        print(f"docs/screenshots/{name}.png")
+        window.model.set_unit("°C")
+        window.set_theme("light")
+        window.model.undo_stack.setClean()
+        window.close()
+    QApplication.processEvents()
+
+
+if __name__ == "__main__":
+    with tempfile.TemporaryDirectory() as home:
+        os.environ |= {"XDG_CONFIG_HOME": home, "XDG_STATE_HOME": home}
+        main()
