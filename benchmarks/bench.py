@@ -189,10 +189,11 @@ from calor.desk.window import Window
 imported = time.time()
 window = Window(Model(Simulator(), Remembered()))
 window.resize(1280, 800)
+sys.setswitchinterval(0.001)
 window.show()
-window.open_first(None, True)
 app.processEvents()
 up = time.time()
+window.open_first(None, True)
 while window.model.result is None:
     app.processEvents()
     time.sleep(0.002)

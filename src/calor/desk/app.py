@@ -38,7 +38,10 @@ def start(path: Path | None, demo: bool) -> int:
 
     simulator = Simulator()
     window = Window(Model(simulator, Remembered()))
+    # the window comes first and says what it prepares; while the loop is compiled, it gets its turn often
+    sys.setswitchinterval(0.001)
     window.show()
+    app.processEvents()
     window.open_first(path, demo)
     signal.signal(signal.SIGINT, lambda *_: window.close())
     # Python sees a signal only when it runs: let it, five times a second

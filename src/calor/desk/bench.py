@@ -11,8 +11,9 @@ from PyQt6.QtWidgets import QFrame, QHBoxLayout, QPushButton, QScrollArea, QVBox
 from calor.design.model import BLOCK_KINDS, block_consequences
 from calor.design.model import BLOCKS as ORDER
 from calor.design.trial import Limits
-from calor.desk.fields import Field, Segments, field_for, label
+from calor.desk.fields import Field, Segments, label
 from calor.desk.model import Model
+from calor.desk.numbers import field_for
 from calor.desk.trial_bench import TrialBench
 from calor.desk.words import BLOCKS, CAUTIONS
 from calor.law.guard import Guard

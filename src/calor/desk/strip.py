@@ -11,12 +11,12 @@ from PyQt6.QtGui import QDragEnterEvent, QDropEvent, QKeyEvent, QMouseEvent, QRe
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QVBoxLayout
 
 from calor.desk import theme as look
+from calor.desk.calipers import Readout, caliper_text
 from calor.desk.fields import label, set_role
 from calor.desk.lanes import LEFT_PX, RIGHT_PX, Lane, Legend, Row, Rows
 from calor.desk.model import Model
-from calor.log.caliper import between
-from calor.loop.envelope import envelope, share_on, share_recorded, with_gaps
-from calor.loop.trace import Flag, RunEvent, Trace
+from calor.loop.envelope import envelope, share_on
+from calor.loop.trace import RunEvent, Trace
 from calor.units import celsius_to, difference_to, format_difference, format_duration, format_temperature
 
 NEAR_PX = 7
@@ -62,9 +62,7 @@ class Strip(QFrame):
         self.rows = Rows()
         self.close_caption, self.demand_caption = label("", "quiet"), label("demand, %", "quiet")
         self._build()
-        self.readout = QLabel(self)
-        self.readout.setObjectName("readout")
-        self.readout.hide()
+        self.readout = Readout(self)
         self.empty = QLabel(self)
         self.empty.setAlignment(Qt.AlignmentFlag.AlignCenter)
         self.empty.setWordWrap(True)
@@ -80,7 +78,7 @@ class Strip(QFrame):
         # while a value is dragged lines are drawn thin, which is far faster; finely once the hand rests
         self._fine = QTimer(self, interval=FINE_AFTER_MS, singleShot=True)
         self._fine.timeout.connect(self.redraw)
-        model.run_changed.connect(self._draft)
+        model.run_changed.connect(self._new_run)
         for signal in (model.pinned_changed, model.ghost_changed, model.log_changed, model.unit_changed):
             signal.connect(self.redraw)
         model.opened.connect(self._opened)
@@ -121,21 +119,22 @@ class Strip(QFrame):
         for lane in self.lanes:
             lane.set_theme(theme)
         self.rows.theme = self.legend.theme = theme
-        self.readout.setStyleSheet(
-            f"background: {theme.rail}; color: {theme.rail_ink}; border-radius: 3px; padding: 5px 8px;"
-            f" font-size: {look.SMALL_PX}px;"
-        )
+        self.readout.set_theme(theme)
         self.empty.setStyleSheet(f"color: {theme.quiet};")
         self.redraw()
 
     # ---- drawing
 
-    def _draft(self) -> None:
-        """Draw a new run at once and thin; a run that is followed by no other is drawn finely a moment later."""
-        hasty = self._fine.isActive()
+    def _new_run(self) -> None:
+        """Draw a new run finely, or thin where it follows another closely."""
+        self._draw_quickly() if self._fine.isActive() else self.redraw()
+        self._fine.start()
+
+    def _draw_quickly(self) -> None:
+        """Draw at once with thin lines, and finely when nothing has moved for a moment."""
         self._fine.start()
         for lane in self.lanes:
-            lane.draft = hasty
+            lane.draft = True
         self.redraw()
         for lane in self.lanes:
             lane.draft = False
@@ -168,9 +167,7 @@ class Strip(QFrame):
         def points(run: Trace | None, name: str, lane: Lane) -> Any:
             if run is None:
                 return None
-            times, values = run.time_s, getattr(run, name)
-            if run is recorded:
-                times, values = with_gaps(times, values, (run.flags.astype(np.int64) & Flag.GAP) > 0)
+            times, values = run.line if name == "measured_celsius" else (run.time_s, getattr(run, name))
             times, values = envelope(times, values, begin, end, lane.pixels())
             return times, values * 100.0 if name == "demand" else celsius_to(unit, values)
 
@@ -206,10 +203,10 @@ class Strip(QFrame):
         runs = [run for run in (trace, pinned, recorded) if run is not None]
         lows, highs = [float(trace.setpoint_celsius.min()) - band], [float(trace.setpoint_celsius.max()) + band]
         for run in runs:
-            known = run.measured_celsius[np.isfinite(run.measured_celsius)]
-            if len(known):
-                lows.append(float(known.min()))
-                highs.append(float(known.max()))
+            low, high = run.measured_range
+            if np.isfinite(low):
+                lows.append(low)
+                highs.append(high)
         low, high = celsius_to(unit, min(lows)), celsius_to(unit, max(highs))
         margin = 0.04 * (high - low)
         self.whole.show_values(low - margin, high + margin)
@@ -232,7 +229,7 @@ class Strip(QFrame):
         if recorded is not None:
             caption = f"{noun} on: in this run, in the log, and by this law on the log's readings"
             has_output = recorded.recorded_output is not None
-            share = share_recorded(recorded.time_s, recorded.delivered, begin, end, pixels) if has_output else None
+            share = share_on(recorded, begin, end, pixels) if has_output else None
             rows.append(Row("log", share, t.recorded))
             replayed = result.replayed
             rows.append(Row("replay", share_on(replayed, begin, end, pixels) if replayed is not None else None, colour))
@@ -301,7 +298,7 @@ class Strip(QFrame):
         length = min(max(end - begin, SHORTEST_VIEW_S), span)
         begin = min(max(begin, 0.0), span - length)
         self.view = None if length >= span * 0.9999 else (begin, begin + length)
-        self.redraw()
+        self._draw_quickly()
 
     def restore(self) -> None:
         """Show the whole run."""
@@ -331,7 +328,7 @@ class Strip(QFrame):
     def set_calipers(self, on: bool) -> None:
         """Put calipers on the shown stretch, or take them off."""
         begin, end = self.shown()
-        self.calipers = [begin + (end - begin) * share for share in (0.35, 0.6)] if on else []
+        self.calipers[:] = [begin + (end - begin) * share for share in (0.35, 0.6)] if on else []
         self.caliper_button.setChecked(on)
         self._place_calipers()
 
@@ -343,31 +340,12 @@ class Strip(QFrame):
                     line.setValue(self.calipers[number])
         self.rows.calipers = self.calipers
         self.rows.update()
-        self.readout.setVisible(bool(self.calipers) and self._model.result is not None)
-        if self.calipers and self._model.result is not None:
-            self.readout.setText(self._measured_between())
-            self.readout.adjustSize()
-            right = self.rows.x_of(max(self.calipers))
-            left = (
-                right + 6 if right + 6 + self.readout.width() < self.width() else self.rows.x_of(min(self.calipers)) - 6
-            )
-            x = left if left > right else left - self.readout.width()
-            x = min(max(x, LEFT_PX), self.width() - self.readout.width() - 4)
-            self.readout.move(int(x), self.whole.y() + int(self.whole.height() * 0.55))
-            self.readout.raise_()
-
-    def _measured_between(self) -> str:
-        unit = self._model.unit
-        figures = between(self._model.result.trace, *sorted(self.calipers))
-        slope = difference_to(unit, figures.slope_celsius_per_h)
-        lines = [
-            f"Δt {format_duration(figures.duration_s)}   ΔT {format_difference(unit, figures.difference_celsius)}",
-            f"slope {slope:.3g} {unit}/h",
-            f"peak to peak {format_difference(unit, figures.peak_to_peak_celsius)}",
-        ]
-        if figures.period_s is not None:
-            lines.append(f"period {format_duration(figures.period_s)}")
-        return "\n".join(lines)
+        result = self._model.result
+        self.readout.setVisible(bool(self.calipers) and result is not None)
+        if self.calipers and result is not None:
+            ends = [self.rows.x_of(time_s) for time_s in sorted(self.calipers)]
+            text = caliper_text(result.trace, self._model.unit, *sorted(self.calipers))
+            self.readout.show_between(text, ends[0], ends[1], self.whole.y() + int(self.whole.height() * 0.55))
 
     # ---- mouse, keyboard, drop
 
@@ -409,7 +387,7 @@ class Strip(QFrame):
         if near and min(near) <= NEAR_PX:
             self._grip = (f"caliper {near.index(min(near))}", x, self.shown())
         elif shift:
-            self.calipers = [self.time_at(x), self.time_at(x)]
+            self.calipers[:] = [self.time_at(x), self.time_at(x)]
             self.caliper_button.setChecked(True)
             self._grip = ("caliper 1", x, self.shown())
         else:

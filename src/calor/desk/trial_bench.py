@@ -8,8 +8,9 @@ from pydantic import ValidationError
 from PyQt6.QtWidgets import QComboBox, QFrame, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
 from calor.design.trial import EVENT_KINDS, Trial
-from calor.desk.fields import Field, NumberField, field_for, label
+from calor.desk.fields import Field, label
 from calor.desk.model import Model
+from calor.desk.numbers import NumberField, field_for
 from calor.desk.words import word
 
 KEYS = ("name", "span_s", "start_celsius", "ambient_celsius", "seed")

@@ -31,25 +31,7 @@ def envelope(time_s: Column, values: Column, begin_s: float, end_s: float, pixel
     return times, points
 
 
-def with_gaps(time_s: Column, values: Column, gap: Column) -> tuple[Column, Column]:
-    """A column with a NaN put before each row where `gap` is set, so that a line breaks there."""
-    rows = np.flatnonzero(gap)
-    return np.insert(time_s, rows, time_s[rows]), np.insert(values, rows, np.nan)
-
-
 def share_on(trace: Trace, begin_s: float, end_s: float, pixels: int) -> Column:
-    """Mean output under each pixel between two times, from the exact instants of switching."""
+    """Mean output under each pixel between two times, from the exact instants of switching where they are known."""
     edges = np.linspace(begin_s, end_s, pixels + 1)
-    instants = np.concatenate(([0.0], trace.switch_s, [max(trace.span_s, 1e-9)]))
-    levels = np.concatenate(([0.0], trace.switch_level))
-    given = np.concatenate(([0.0], np.cumsum(np.diff(instants) * levels)))
-    inside = np.interp(edges, instants, given)
-    width = (end_s - begin_s) / pixels
-    return np.diff(inside) / width
-
-
-def share_recorded(time_s: Column, output: Column, begin_s: float, end_s: float, pixels: int) -> Column:
-    """Mean of a recorded output, held between its rows, under each pixel."""
-    edges = np.linspace(begin_s, end_s, pixels + 1)
-    given = np.concatenate(([0.0], np.cumsum(np.diff(time_s) * np.nan_to_num(output[:-1]))))
-    return np.diff(np.interp(edges, time_s, given)) / ((end_s - begin_s) / pixels)
+    return np.diff(np.interp(edges, *trace.given)) / ((end_s - begin_s) / pixels)

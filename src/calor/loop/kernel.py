@@ -68,6 +68,36 @@ def _advance(
     return state, probe_celsius
 
 
+@compiled(inline=True)
+def _give(
+    drive: DriveNumbers,
+    state: DriveState,
+    demand: float,
+    power: float,
+    begin_s: float,
+    end_s: float,
+    switch_s: Column,
+    switch_level: Column,
+    switches: int,
+    given: float,
+) -> tuple[DriveState, int, float, float]:
+    """What the drive gives between two instants, times `power`; each change of it is written down where it happens.
+
+    Returns the drive's state, the number of changes, the output at the end, and the output summed over time.
+    """
+    at_s, heat = begin_s, 0.0
+    while at_s < end_s:
+        state, level, until_s = drives.step(drive, state, demand, at_s, end_s)
+        level *= power
+        if level != given:
+            switch_s[switches], switch_level[switches] = at_s, level
+            switches += 1
+            given = level
+        heat += level * (until_s - at_s)
+        at_s = until_s
+    return state, switches, given, heat
+
+
 @compiled(releases_gil=True)
 def run(
     blocks: LoopNumbers,
@@ -140,14 +170,12 @@ def run(
         while at_s < end_s:
             while instants[drive_row + 1] <= at_s:
                 drive_row += 1
-            limit_s = min(end_s, instants[drive_row + 1])
-            drive_state, level, until_s = drives.step(drive, drive_state, demand, at_s, limit_s)
-            level *= max(powers[drive_row], 0.0)
-            if level != given:
-                switch_s[switches], switch_level[switches] = at_s, level
-                switches += 1
-                given = level
-            heat += level * (until_s - at_s)
+            until_s = min(end_s, instants[drive_row + 1])
+            power = max(powers[drive_row], 0.0)
+            drive_state, switches, given, part = _give(
+                drive, drive_state, demand, power, at_s, until_s, switch_s, switch_level, switches, given
+            )
+            heat += part
             at_s = until_s
         delivered_column[k] = heat / (end_s - begin_s)
 
@@ -204,14 +232,8 @@ def replay(
         law_state, demand = laws.step(law, law_state, setpoint[k], readings[k], fault, period_s)
         flags_column[k] += (PROBE_FAULT if fault else 0.0) + (CUT_OUT if law_state.cut_out else 0.0)
         demand_column[k] = demand
-        at_s, heat = begin_s, 0.0
-        while at_s < end_s:
-            drive_state, level, until_s = drives.step(drive, drive_state, demand, at_s, end_s)
-            if level != given:
-                switch_s[switches], switch_level[switches] = at_s, level
-                switches += 1
-                given = level
-            heat += level * (until_s - at_s)
-            at_s = until_s
+        drive_state, switches, given, heat = _give(
+            drive, drive_state, demand, 1.0, begin_s, end_s, switch_s, switch_level, switches, given
+        )
         delivered_column[k] = heat / max(end_s - begin_s, 1e-12)
     return switches

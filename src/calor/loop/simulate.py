@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
 
 import numpy as np
 import numpy.typing as npt
@@ -154,7 +155,7 @@ def _with_found_events(trace: Trace, design: Design) -> Trace:
     for alarm in design.guard.alarms:
         found += [RunEvent(at_s, "alarm", _alarm_text(alarm)) for at_s in alarm_instants(alarm, trace)]
     found.sort(key=lambda event: event.at_s)
-    return Trace(**{**vars(trace), "events": tuple(found)})
+    return replace(trace, events=tuple(found))
 
 
 def _alarm_text(alarm: Alarm) -> str:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 from enum import IntFlag
+from functools import cached_property
 from typing import NamedTuple
 
 import numpy as np
@@ -110,6 +111,30 @@ class Trace:
         if len(ends) < len(starts):
             ends = np.append(ends, self.span_s)
         return starts, ends
+
+    @cached_property
+    def measured_range(self) -> tuple[float, float]:
+        """Lowest and highest reading; NaN twice where there is none."""
+        known = self.measured_celsius[np.isfinite(self.measured_celsius)]
+        return (float(known.min()), float(known.max())) if len(known) else (np.nan, np.nan)
+
+    @cached_property
+    def line(self) -> tuple[Column, Column]:
+        """Times and readings to draw as a line: broken by a NaN before each row that follows a gap."""
+        rows = np.flatnonzero(self.flags.astype(np.int64) & Flag.GAP)
+        if not len(rows):
+            return self.time_s, self.measured_celsius
+        return np.insert(self.time_s, rows, self.time_s[rows]), np.insert(self.measured_celsius, rows, np.nan)
+
+    @cached_property
+    def given(self) -> tuple[Column, Column]:
+        """Instants, and the output given until each, summed over time (s): exact where the switching is known."""
+        if len(self.switch_s) or not np.isfinite(self.delivered).any():
+            instants = np.concatenate(([0.0], self.switch_s, [max(self.span_s, 1e-9)]))
+            levels = np.concatenate(([0.0], self.switch_level))
+        else:
+            instants, levels = self.time_s, np.nan_to_num(self.delivered[:-1])
+        return instants, np.concatenate(([0.0], np.cumsum(np.diff(instants) * levels)))
 
     def table(self) -> dict[str, Column]:
         """The columns by name, in their order; the recorded output where there is one."""
