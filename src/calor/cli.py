@@ -6,6 +6,7 @@ import sys
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from calor import __version__
 from calor.errors import CalorError
 
 if TYPE_CHECKING:
@@ -29,6 +30,9 @@ def invoke(arguments: list[str]) -> int:
     """Run one command line; its exit code. Errors are printed, never raised."""
     import click
 
+    if arguments == ["--version"]:
+        print(f"calor {__version__}")
+        return PASS
     try:
         if arguments[0] in DESK_VERBS and "--help" not in arguments:
             return _desk(arguments)

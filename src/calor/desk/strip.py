@@ -239,7 +239,8 @@ class Strip(QFrame):
                     if row.share is not None:
                         row.share[(times > gap.at_s) & (times < gap.until_s)] = 0.0
         marks = {"cut_out": t.failed, "alarm": t.failed, "probe_fault": t.failed, "gap": t.pinned}
-        events = [(event, marks.get(event.kind, t.cool)) for event in trace.events]
+        unit = self._model.unit
+        events = [(event._replace(text=event.text_in(unit)), marks.get(event.kind, t.cool)) for event in trace.events]
         if recorded is not None:
             events += [(event._replace(text=f"log: {event.text}"), t.pinned) for event in recorded.events]
         in_band = result.verdict.metrics.time_to_band_s

@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import Any
 
 from PyQt6.QtCore import QByteArray, Qt
-from PyQt6.QtGui import QAction, QCloseEvent, QKeySequence, QShortcut
+from PyQt6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence, QShortcut
 from PyQt6.QtWidgets import QApplication, QFrame, QHBoxLayout, QMainWindow, QMenu, QPushButton, QVBoxLayout, QWidget
 
 from calor.demo import DEMOS
@@ -119,6 +119,7 @@ class Window(QMainWindow):
         self.set_theme(str(model.remembered.get("theme", "light")))
         self.resize(1280, 800)
         self.setMinimumSize(1040, 640)
+        self.setAcceptDrops(True)
         geometry = model.remembered.get("geometry")
         if isinstance(geometry, str):
             self.restoreGeometry(QByteArray.fromBase64(geometry.encode()))
@@ -323,6 +324,12 @@ class Window(QMainWindow):
         self.model.remembered.put("theme", self.theme.name)
 
     # ---- coming and going
+
+    def dragEnterEvent(self, event: QDragEnterEvent) -> None:
+        self.strip.dragEnterEvent(event)
+
+    def dropEvent(self, event: QDropEvent) -> None:
+        self.strip.dropEvent(event)
 
     def offer_back(self) -> None:
         """Offer an edit that a killed desk left behind."""

@@ -103,7 +103,7 @@ def cannot_reach(design: Design, trial: Trial, trace: Trace, verdict: Verdict, u
         watt = _rounded(getattr(design.load, power) * 1.25 * (setpoint - ambient) / (full - ambient))
         if watt > 0.0 and abs(watt) > abs(getattr(design.load, power)):
             proposal = changed(design, "load", **{power: watt})
-            label = f"Try {watt:g} {'W' if power == 'heater_watt' else '°C rise'}"
+            label = f"Try {_power_text(design, watt, unit)}"
             text += f" {label.removeprefix('Try ')} would hold it with a quarter to spare."
     return Advice(title, text, why, "limit", label, proposal)
 
@@ -112,6 +112,12 @@ def _power_key(design: Design) -> str:
     if isinstance(design.load, FirstOrder):
         return "rise_celsius"
     return "heater_watt" if design.load.heater_watt else ""
+
+
+def _power_text(design: Design, power: float, unit: TemperatureUnit) -> str:
+    if isinstance(design.load, FirstOrder):
+        return f"a rise of {format_difference(unit, power, 0)}"
+    return f"{power:g} W"
 
 
 def _rounded(value: float) -> float:
@@ -168,8 +174,7 @@ def _stronger(design: Design, unit: TemperatureUnit) -> list[tuple[str, Design]]
     power = _power_key(design)
     for factor in POWER_STEPS if power else ():
         watt = _rounded(getattr(design.load, power) * factor)
-        shown = f"{watt:g} W" if power == "heater_watt" else f"A rise of {watt:g} °C"
-        found.append((shown, changed(design, "load", **{power: watt})))
+        found.append((_power_text(design, watt, unit), changed(design, "load", **{power: watt})))
     return found
 
 
@@ -277,7 +282,7 @@ def close_to_oscillating(
 
 def contact_life(design: Design, trial: Trial, trace: Trace, verdict: Verdict, unit: TemperatureUnit) -> Advice | None:
     """How long a mechanical contact lasts at this rate of switching."""
-    del trial, trace, unit
+    del trial, trace
     drive = design.drive
     cycles_per_hour = verdict.metrics.switchings_per_hour / 2.0
     if not isinstance(drive, Relay | TimeProportional) or cycles_per_hour <= 0.0:
@@ -302,7 +307,14 @@ def contact_life(design: Design, trial: Trial, trace: Trace, verdict: Verdict, u
         if design.law.start_celsius is None:
             wider = _rounded(max(2.0 * abs(on - off), 0.5))
             proposal = changed(design, "law", hysteresis_celsius=wider)
-            return Advice("The relay wears out soon.", text, why, "wear", f"Try {wider:g} °C apart", proposal)
+            return Advice(
+                "The relay wears out soon.",
+                text,
+                why,
+                "wear",
+                f"Try {format_difference(unit, wider, 1)} apart",
+                proposal,
+            )
     return Advice("The relay wears out soon.", text, why, "wear")
 
 

@@ -66,6 +66,7 @@ def happenings(trial: Trial) -> tuple[tuple[RunEvent, ...], tuple[Disturbance, .
             continue
         until_s = min(_end_s(event, trial.span_s), trial.span_s)
         ends = bool(event.for_s) and event.at_s + event.for_s < trial.span_s
-        events.append(RunEvent(event.at_s, event.kind, describe(event), until_s))
+        celsius = getattr(event, "celsius", float("nan"))
+        events.append(RunEvent(event.at_s, event.kind, describe(event), until_s, celsius))
         disturbances.append(Disturbance(event.at_s, until_s if ends else event.at_s, describe(event)))
     return tuple(events), tuple(disturbances)

@@ -145,21 +145,23 @@ def _with_found_events(trace: Trace, design: Design) -> Trace:
     tripped = np.flatnonzero(flags & Flag.CUT_OUT)
     if len(tripped):
         word = "below" if trace.cools else "above"
-        text = f"cut-out tripped {word} {design.guard.cut_out_celsius:g} °C, output off and latched"
-        found.append(RunEvent(float(trace.time_s[tripped[0]]), "cut_out", text))
+        limit = float(design.guard.cut_out_celsius or 0.0)
+        text = f"cut-out tripped {word} {limit:g} °C, output off and latched"
+        found.append(RunEvent(float(trace.time_s[tripped[0]]), "cut_out", text, celsius=limit))
     faulty = (flags & Flag.PROBE_FAULT) > 0
     begins = np.flatnonzero(faulty & ~np.concatenate(([False], faulty[:-1])))
     asked = f"{design.guard.probe_fault_output * 100:g} %"
     # a probe at the edge of its scale may flicker in and out of fault: the first ones say it
     found += [RunEvent(float(trace.time_s[k]), "probe_fault", f"probe fault, output {asked}") for k in begins[:20]]
     for alarm in design.guard.alarms:
-        found += [RunEvent(at_s, "alarm", _alarm_text(alarm)) for at_s in alarm_instants(alarm, trace)]
+        text = f"alarm {alarm.kind.replace('_', ' ')}, {alarm.celsius:g} °C"
+        is_difference = alarm.kind.startswith("deviation")
+        found += [
+            RunEvent(at_s, "alarm", text, celsius=alarm.celsius, is_difference=is_difference)
+            for at_s in alarm_instants(alarm, trace)
+        ]
     found.sort(key=lambda event: event.at_s)
     return replace(trace, events=tuple(found))
-
-
-def _alarm_text(alarm: Alarm) -> str:
-    return f"alarm {alarm.kind.replace('_', ' ')}, {alarm.celsius:g} °C"
 
 
 _ALARM_CONDITION: dict[str, Callable[[Column, Column, float], npt.NDArray[np.bool_]]] = {
@@ -174,8 +176,10 @@ def alarm_instants(alarm: Alarm, trace: Trace) -> list[float]:
     """When an alarm is raised in a run, s: once for each time its condition has lasted its delay."""
     outside = _ALARM_CONDITION[alarm.kind](trace.measured_celsius, trace.setpoint_celsius, alarm.celsius)
     if alarm.standby:
-        in_range = np.flatnonzero(~outside & np.isfinite(trace.measured_celsius))
-        outside[: in_range[0] if len(in_range) else None] = False
+        in_range = ~outside if not trace.flags.any() else ~outside & np.isfinite(trace.measured_celsius)
+        outside[: int(np.argmax(in_range)) if in_range.any() else None] = False
+    if not outside.any():
+        return []
     edges = np.diff(outside.astype(np.int8), prepend=0, append=0)
     begins, ends = np.flatnonzero(edges > 0), np.flatnonzero(edges < 0)
     instants = []

@@ -10,6 +10,8 @@ from typing import NamedTuple
 import numpy as np
 import numpy.typing as npt
 
+from calor.units import TemperatureUnit, celsius_to, difference_to
+
 Column = npt.NDArray[np.float64]
 
 COLUMNS = (
@@ -28,12 +30,24 @@ class Flag(IntFlag):
 
 
 class RunEvent(NamedTuple):
-    """Something that happened: when, which kind, and in words. `until_s` is NaN where it is an instant."""
+    """Something that happened: when, which kind, and in words.
+
+    `until_s` is NaN where it is an instant; `celsius` is the temperature its words name, NaN where they name none.
+    """
 
     at_s: float
     kind: str
     text: str
     until_s: float = float("nan")
+    celsius: float = float("nan")
+    is_difference: bool = False
+
+    def text_in(self, unit: TemperatureUnit) -> str:
+        """The words with the temperature in them, if any, in `unit`."""
+        if np.isnan(self.celsius):
+            return self.text
+        convert = difference_to if self.is_difference else celsius_to
+        return self.text.replace(f"{self.celsius:g} °C", f"{convert(unit, self.celsius):.4g} {unit}")
 
 
 class Disturbance(NamedTuple):
