@@ -120,7 +120,7 @@ class Strip(QFrame):
             lane.set_theme(theme)
         self.rows.theme = self.legend.theme = theme
         self.readout.set_theme(theme)
-        self.empty.setStyleSheet(f"color: {theme.quiet};")
+        self.empty.setStyleSheet(f"color: {theme.quiet}; background: {theme.ground};")
         self.redraw()
 
     # ---- drawing
@@ -213,7 +213,7 @@ class Strip(QFrame):
         middle = celsius_to(unit, float(trace.setpoint_celsius[0]))
         half = difference_to(unit, self._close_up_half(band))
         self.close_up.show_values(middle - half, middle + half)
-        self.demand.show_values(-4.0, 104.0)
+        self.demand.show_values(-13.0, 113.0)
 
     def _close_up_half(self, band: float) -> float:
         """Half the height of the close-up, °C: three bands, less where the band is wide."""
@@ -460,7 +460,8 @@ class Strip(QFrame):
 
     def resizeEvent(self, event: QResizeEvent) -> None:
         super().resizeEvent(event)
-        self.empty.setGeometry(0, self.height() // 4, self.width(), 80)
+        self.empty.setGeometry(1, 1, self.width() - 2, self.height() - 2)
+        self.empty.raise_()
 
     def focusInEvent(self, event: Any) -> None:
         super().focusInEvent(event)

@@ -158,6 +158,8 @@ class VerdictPanel(QFrame):
         model.log_changed.connect(self._show_advice)
         model.run_changed.connect(self._show_advice)
         self._shown_cards: list[Any] = []
+        for widget in (*self.rows.values(), *self.others.values(), self.unjudged, self.quiet):
+            widget.hide()  # until there is a run to judge
 
     @property
     def cards(self) -> list[AdviceCard]:
@@ -182,13 +184,15 @@ class VerdictPanel(QFrame):
                 below = [f"tried {figure_text(name, figure_of(ghost.metrics, name), unit)}", *below]
             if pinned is not None:
                 below.append(f"pinned {figure_text(name, figure_of(pinned.metrics, name), unit)}")
-            row.show_figure(figure_text(name, value, unit), " · ".join(below), item.passes if item else None)
+            shown = verdict.metrics.mean_error_celsius if name == "mean_error_celsius" else value  # with its sign
+            row.show_figure(figure_text(name, shown, unit), " · ".join(below), item.passes if item else None)
             row.below.setVisible(bool(below))
         share, rise = verdict.metrics.in_band_fraction, verdict.metrics.rise_time_s
         self.others["in_band_fraction"].show_figure("–" if share is None else f"{share * 100.0:.1f} %", "", None)
         self.others["rise_time_s"].show_figure("–" if rise is None else format_duration(rise), "", None)
         for row in self.others.values():
             row.below.hide()
+            row.show()
         failed = sum(not item.passes for item in verdict.limits)
         self.unjudged.setVisible(not verdict.limits)
         text = "" if not verdict.limits else "passes" if not failed else f"fails {failed} of {len(verdict.limits)}"
@@ -201,9 +205,9 @@ class VerdictPanel(QFrame):
         if self._model.recorded is not None:
             wanted = [comparison, *wanted]
         now = [card.advice if isinstance(card, AdviceCard) else card.property("of") for card in self._shown_cards]
+        self.quiet.setVisible(not wanted and self._model.result is not None)
         if now == wanted:
             return
-        self.quiet.setVisible(not wanted)
         for card in self._shown_cards:
             self._cards.removeWidget(card)
             card.setParent(None)

@@ -106,7 +106,8 @@ def summary(settings: TimeProportional, unit: TemperatureUnit, setpoint_celsius:
         steps = f"{settings.window_s * 2 * settings.mains_hz:,.0f}".replace(",", " ")
         return window, f"{steps} steps at {settings.mains_hz} Hz half-cycles"
     if settings.switch == "relay":
-        return window, f"no pulse below {format_duration(settings.min_pulse_s)}"
+        shortest = format_duration(settings.min_pulse_s)
+        return window, f"no pulse below {shortest}" if settings.min_pulse_s else "pulses of any length"
     return window, "switches at any instant"
 
 

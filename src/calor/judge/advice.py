@@ -20,6 +20,7 @@ from calor.drive.time_proportional import TimeProportional
 from calor.judge.linear import ultimate, waiting_s
 from calor.judge.metrics import settled_stretch_s
 from calor.judge.verdict import Verdict, figure_of, judge
+from calor.law.manual import Manual
 from calor.law.on_off import OnOff, thresholds_celsius
 from calor.law.pid import Pid
 from calor.load import registry as loads
@@ -127,7 +128,7 @@ def _rounded(value: float) -> float:
 def too_slow(design: Design, trial: Trial, trace: Trace, verdict: Verdict, unit: TemperatureUnit) -> Advice | None:
     """Recovery or warm-up misses its limit: more gain where that is enough, else more power."""
     missed = [item for item in verdict.limits if item.name in ("recovery_s", "in_band_within_s") and not item.passes]
-    if not missed or any(event.kind == "cut_out" for event in trace.events):
+    if not missed or isinstance(design.law, Manual) or any(event.kind == "cut_out" for event in trace.events):
         return None
     item = missed[-1]
     if item.value is None and isinstance(design.law, OnOff):
