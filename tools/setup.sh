@@ -40,7 +40,7 @@ if [ -x .venv/bin/calor ] && [ -f "$stamp" ] && [ "$(cat "$stamp")" = "$wanted" 
 fi
 echo "setup: preparing .venv (a few minutes the first time)"
 [ -x .venv/bin/python ] || "$PYTHON" -m venv .venv
-.venv/bin/python -m pip install --quiet --disable-pip-version-check --require-hashes -r requirements.lock
-.venv/bin/python -m pip install --quiet --disable-pip-version-check --no-deps --no-build-isolation -e .
+.venv/bin/python -m pip install -qq --disable-pip-version-check --require-hashes -r requirements.lock
+.venv/bin/python -m pip install -qq --disable-pip-version-check --no-deps --no-build-isolation -e .
 echo "$wanted" > "$stamp"
 echo "setup: done; the command is .venv/bin/calor"

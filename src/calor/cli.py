@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import sys
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -46,7 +47,11 @@ def invoke(arguments: list[str]) -> int:
         # the command-line library ships its own copies of click's exceptions, told apart by what they carry
         message = getattr(error, "format_message", None)
         if message is None:
-            raise
+            if os.environ.get("CALOR_DEBUG"):
+                raise
+            said = f"{type(error).__name__}: {error}".replace("\n", " ")
+            print(f"calor {arguments[0]}: Calor made a mistake ({said}); CALOR_DEBUG=1 shows where", file=sys.stderr)
+            return BAD_INPUT
         print(f"calor {arguments[0]}: {message()} See calor {arguments[0]} --help.", file=sys.stderr)
     except KeyboardInterrupt:
         print("calor: stopped", file=sys.stderr)
@@ -91,8 +96,6 @@ def _is_number(text: str) -> bool:
 
 def _desk(arguments: list[str]) -> int:
     """Open the desk, or say in one line why there is none and do the demo's main job without it."""
-    import os
-
     given = [argument for argument in arguments[1:] if not argument.startswith("-")]
     if len(given) != len(arguments) - 1 or len(given) > 1:
         print(

@@ -2,15 +2,20 @@
 
 from __future__ import annotations
 
+import contextlib
 import signal
 import sys
+import traceback
 from pathlib import Path
+from types import TracebackType
+from typing import Any
 
 from PyQt6.QtCore import QTimer
 from PyQt6.QtGui import QIcon
 from PyQt6.QtWidgets import QApplication
 
 from calor.desk import theme
+from calor.desk.places import recovery_folder
 
 ICON = Path(__file__).parent / "calor.svg"
 
@@ -28,6 +33,17 @@ def make_application() -> QApplication:
     return app
 
 
+def report(model: Any, kind: type[BaseException], error: BaseException, trace: TracebackType | None) -> None:
+    """Say in one line that something in the desk itself went wrong; the details go to a file, the desk goes on."""
+    place = recovery_folder().parent / "trouble.log"
+    with contextlib.suppress(OSError):
+        place.parent.mkdir(parents=True, exist_ok=True)
+        with place.open("a", encoding="utf-8") as stream:
+            stream.writelines(traceback.format_exception(kind, error, trace))
+    said = f"Calor made a mistake ({kind.__name__}: {error}). Your design is untouched; save it. Details: {place}"
+    model.noticed.emit("error", said.replace("\n", " "))
+
+
 def start(path: Path | None, demo: bool) -> int:
     """Open the desk and stay until it is closed; the exit code."""
     app = make_application()
@@ -43,6 +59,7 @@ def start(path: Path | None, demo: bool) -> int:
     window.show()
     app.processEvents()
     window.open_first(path, demo)
+    sys.excepthook = lambda kind, error, trace: report(window.model, kind, error, trace)
     signal.signal(signal.SIGINT, lambda *_: window.close())
     # Python sees a signal only when it runs: let it, five times a second
     ticking = QTimer(window, interval=200)

@@ -6,22 +6,22 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
-from PyQt6.QtCore import QEvent, QPoint, Qt, QTimer, pyqtSignal
-from PyQt6.QtGui import QDragEnterEvent, QDropEvent, QKeyEvent, QMouseEvent, QResizeEvent, QWheelEvent
+from PyQt6.QtCore import Qt, QTimer, pyqtSignal
+from PyQt6.QtGui import QDragEnterEvent, QDropEvent, QKeyEvent, QResizeEvent
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QVBoxLayout
 
 from calor.desk import theme as look
 from calor.desk.calipers import Readout, caliper_text
 from calor.desk.fields import label, set_role
+from calor.desk.hand import StripHand
 from calor.desk.lanes import LEFT_PX, RIGHT_PX, Lane, Legend, Row, Rows
 from calor.desk.model import Model
+from calor.desk.time_view import TimeView
 from calor.loop.envelope import envelope, share_on
 from calor.loop.trace import RunEvent, Trace
 from calor.units import celsius_to, difference_to, format_difference, format_duration, format_temperature
 
-NEAR_PX = 7
 FINE_AFTER_MS = 250
-SHORTEST_VIEW_S = 0.5
 CLOSE_UP_BANDS = 3.0
 SHOW_BUSY_AFTER_S, SHOW_STOP_AFTER_S = 0.2, 2.0
 
@@ -39,10 +39,9 @@ class Strip(QFrame):
         self.setAccessibleName("Strip: arrow keys pan, plus and minus zoom, 0 shows the whole run, C sets calipers")
         self._model = model
         self._theme = look.LIGHT
-        self.view: tuple[float, float] | None = None
+        self._view = TimeView()
         self.calipers: list[float] = []
         self._close_up_factor = 1.0
-        self._grip: tuple[str, float, tuple[float, float]] | None = None
         self.legend = Legend()
         self.status = label("", "quiet")
         self.stop = QPushButton("Stop")
@@ -82,9 +81,7 @@ class Strip(QFrame):
         for signal in (model.pinned_changed, model.ghost_changed, model.log_changed, model.unit_changed):
             signal.connect(self.redraw)
         model.opened.connect(self._opened)
-        for lane in self.lanes:
-            lane.viewport().installEventFilter(self)
-            lane.viewport().setMouseTracking(True)
+        self._hand = StripHand(self)
 
     def _build(self) -> None:
         column = QVBoxLayout(self)
@@ -147,7 +144,8 @@ class Strip(QFrame):
 
     def shown(self) -> tuple[float, float]:
         """The stretch of time on the screen."""
-        return self.view or (0.0, self.span_s())
+        self._view.span_s = self.span_s()
+        return self._view.shown()
 
     def redraw(self) -> None:
         """Draw the model's runs in the shown stretch of time."""
@@ -271,7 +269,7 @@ class Strip(QFrame):
         self.legend.update()
         half = self._close_up_half(band)
         self.close_caption.setText(f"close-up, setpoint ± {format_difference(unit, half, 1)}")
-        self.whole_button.setEnabled(self.view is not None)
+        self.whole_button.setEnabled(not self._view.is_whole)
         if self._model.simulator.progress() is None:
             self.status.setText(f"simulated in {result.took_s * 1000.0:.0f} ms")
 
@@ -289,35 +287,32 @@ class Strip(QFrame):
     # ---- zoom and pan
 
     def _opened(self) -> None:
-        self.view = None
+        self._view.restore()
         self.set_calipers(False)
         self.redraw()
 
     def look_at(self, begin: float, end: float) -> None:
         """Show a stretch of time, held inside the run."""
-        span = self.span_s()
-        length = min(max(end - begin, SHORTEST_VIEW_S), span)
-        begin = min(max(begin, 0.0), span - length)
-        self.view = None if length >= span * 0.9999 else (begin, begin + length)
+        self._view.span_s = self.span_s()
+        self._view.look_at(begin, end)
         self._draw_quickly()
 
     def restore(self) -> None:
         """Show the whole run."""
-        self.view = None
+        self._view.restore()
         self._close_up_factor = 1.0
         self.redraw()
 
     def zoom(self, factor: float, about_s: float | None = None) -> None:
         """Show `factor` times as much time, keeping an instant where it is."""
-        begin, end = self.shown()
-        about = (begin + end) / 2.0 if about_s is None else about_s
-        self.look_at(about - (about - begin) * factor, about + (end - about) * factor)
+        self._view.span_s = self.span_s()
+        self._view.zoom(factor, about_s)
+        self._draw_quickly()
 
     def pan(self, share: float) -> None:
         """Move by a share of what is shown."""
-        begin, end = self.shown()
-        by = (end - begin) * share
-        self.look_at(begin + by, end + by)
+        self._view.pan(share)
+        self._draw_quickly()
 
     def time_at(self, x: float) -> float:
         """The instant under a pixel of a lane."""
@@ -350,78 +345,38 @@ class Strip(QFrame):
 
     # ---- mouse, keyboard, drop
 
-    def eventFilter(self, watched: Any, event: QEvent) -> bool:
-        kind = event.type()
-        if isinstance(event, QWheelEvent):
-            steps = event.angleDelta().y() / 120.0
-            if event.modifiers() & Qt.KeyboardModifier.ControlModifier:
-                self._close_up_factor = min(max(self._close_up_factor * 0.8**steps, 0.05), 50.0)
-                self.redraw()
-            else:
-                self.zoom(0.8**steps, self.time_at(event.position().x()))
-            return True
-        if isinstance(event, QMouseEvent):
-            x = event.position().x()
-            if kind == QEvent.Type.MouseButtonDblClick:
-                self.restore()
-                return True
-            if kind == QEvent.Type.MouseButtonPress and event.button() == Qt.MouseButton.LeftButton:
-                self.setFocus(Qt.FocusReason.MouseFocusReason)
-                self._take_grip(x, bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier))
-                return True
-            if kind == QEvent.Type.MouseMove:
-                self._move_grip(x) if self._grip else self._hover(x)
-                return True
-            if kind == QEvent.Type.MouseButtonRelease:
-                self._grip = None
-                return True
-        if kind == QEvent.Type.Leave and self._model.result is not None:
-            for lane in self.lanes:
-                lane.lines[2].hide()
-            self._write(self._model.result, self._model.result.request.design.limits.band_celsius)
-        if kind == QEvent.Type.Resize:
-            self._resized.start()
-        return super().eventFilter(watched, event)
+    def scale_close_up(self, factor: float) -> None:
+        """Make the close-up higher or lower."""
+        self._close_up_factor = min(max(self._close_up_factor * factor, 0.05), 50.0)
+        self._draw_quickly()
 
-    def _take_grip(self, x: float, shift: bool) -> None:
-        near = [abs(self.rows.x_of(time_s) - x) for time_s in self.calipers]
-        if near and min(near) <= NEAR_PX:
-            self._grip = (f"caliper {near.index(min(near))}", x, self.shown())
-        elif shift:
-            self.calipers[:] = [self.time_at(x), self.time_at(x)]
-            self.caliper_button.setChecked(True)
-            self._grip = ("caliper 1", x, self.shown())
-        else:
-            self._grip = ("pan", x, self.shown())
-
-    def _move_grip(self, x: float) -> None:
-        if self._grip is None:
-            return
-        what, from_x, (begin, end) = self._grip
-        if what == "pan":
-            by = (from_x - x) / max(self.whole.width() - LEFT_PX - RIGHT_PX, 1) * (end - begin)
-            if self.view is not None:
-                self.look_at(begin + by, end + by)
-            return
-        shown = self.shown()
-        self.calipers[int(what[-1])] = min(max(self.time_at(x), shown[0]), shown[1])
+    def move_caliper(self, number: int, time_s: float) -> None:
+        """Put one caliper at an instant, held inside what is shown."""
+        begin, end = self.shown()
+        self.calipers[number] = min(max(time_s, begin), end)
         self._place_calipers()
 
-    def _hover(self, x: float) -> None:
-        result = self._model.result
+    def read_at(self, time_s: float | None) -> None:
+        """Say what the run was at an instant; None: the pointer has left."""
+        result, unit = self._model.result, self._model.unit
         if result is None:
             return
-        trace, unit, time_s = result.trace, self._model.unit, self.time_at(x)
-        near = any(abs(self.rows.x_of(c) - x) <= NEAR_PX for c in self.calipers)
-        self.setCursor(Qt.CursorShape.SizeHorCursor if near else Qt.CursorShape.ArrowCursor)
-        row = int(np.searchsorted(trace.time_s, time_s, side="right")) - 1
-        inside = 0 <= time_s <= trace.span_s and 0 <= row < trace.steps
+        trace = result.trace
+        row = -1 if time_s is None else int(np.searchsorted(trace.time_s, time_s, side="right")) - 1
+        inside = time_s is not None and 0 <= time_s <= trace.span_s and 0 <= row < trace.steps
         for lane in self.lanes:
             lane.lines[2].setVisible(inside)
-            lane.lines[2].setValue(time_s)
-        if inside:
+            if time_s is not None:
+                lane.lines[2].setValue(time_s)
+        if inside and time_s is not None:
             reading = format_temperature(unit, trace.measured_celsius[row], 2)
             self.status.setText(f"{format_duration(time_s)}  {reading}  {trace.demand[row] * 100.0:.0f} %")
+        else:
+            self._write(result, result.request.design.limits.band_celsius)
+
+    def redraw_when_settled(self) -> None:
+        """Draw again once the layout has settled."""
+        self._resized.start()
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         key = event.key()
@@ -444,8 +399,7 @@ class Strip(QFrame):
             return
         begin, end = self.shown()
         number = 0 if event.modifiers() & Qt.KeyboardModifier.ShiftModifier else 1
-        self.calipers[number] = min(max(self.calipers[number] + direction * (end - begin) / 200.0, begin), end)
-        self._place_calipers()
+        self.move_caliper(number, self.calipers[number] + direction * (end - begin) / 200.0)
 
     def dragEnterEvent(self, event: QDragEnterEvent) -> None:
         data = event.mimeData()
@@ -470,7 +424,3 @@ class Strip(QFrame):
     def focusOutEvent(self, event: Any) -> None:
         super().focusOutEvent(event)
         set_role(self, "focused", "false")
-
-    def to_pixel(self, time_s: float) -> QPoint:
-        """Where an instant is, in the first lane."""
-        return QPoint(round(self.rows.x_of(time_s)), self.whole.height() // 2)
