@@ -46,7 +46,17 @@ def test_run_json_has_its_keys(capsys: pytest.CaptureFixture[str]) -> None:
 
 
 def test_run_and_replay_write_csv(capsys: pytest.CaptureFixture[str], tmp_path: Path) -> None:
-    columns = ["time_s", "true_celsius", "probe_celsius", "counts", "measured_celsius", "setpoint_celsius", "demand", "delivered", "flags"]
+    columns = [
+        "time_s",
+        "true_celsius",
+        "probe_celsius",
+        "counts",
+        "measured_celsius",
+        "setpoint_celsius",
+        "demand",
+        "delivered",
+        "flags",
+    ]
     for verb, more, extra in (("run", [], []), ("replay", [CABINET_LOG], ["recorded_output"])):
         out = tmp_path / f"{verb}.csv"
         call(capsys, verb, CABINET, *more, "--csv", str(out))

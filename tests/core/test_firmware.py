@@ -8,14 +8,18 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
 from calor import loop
 from calor.design.model import Design
 from calor.design.trial import Trial
 from calor.errors import FirmwareError
 from calor.firmware import generate, host
+from calor.law import registry as laws
 from calor.loop import Flag
 from calor.loop.trace import Trace
+from calor.sense import thermistor
 from tests.conftest import made
 
 STEPS = 5000
@@ -111,3 +115,47 @@ def test_c_that_misbehaves_is_reported(cabinet: Design, tmp_path: Path, monkeypa
     monkeypatch.setenv("PATH", str(tmp_path))
     with pytest.raises(FirmwareError, match="no C compiler"):
         host.run(cabinet, np.zeros(1))
+
+
+@settings(max_examples=12, deadline=None, derandomize=True)
+@given(
+    gain=st.floats(0, 3), ti=st.sampled_from([0.0, 8.0, 300.0]), td=st.sampled_from([0.0, 3.0, 40.0]), n=st.floats(1, 30),
+    weight=st.floats(0, 1), limits=st.tuples(st.floats(0, 0.4), st.floats(0.5, 1)), action=st.sampled_from(["heat", "cool"]),
+    anti_windup=st.sampled_from(["clamp", "back_calculate", "none"]), window=st.sampled_from([1.0, 2.5, 30.0]),
+    mains=st.sampled_from([50, 60]), beta=st.floats(2500, 4800), series=st.floats(1000, 60_000), bits=st.integers(8, 16),
+    cut_out=st.one_of(st.none(), st.floats(40, 70)), seed=st.integers(0, 999),
+)  # fmt: skip
+def test_any_pid_in_c_is_the_same_law(
+    gain: float, ti: float, td: float, n: float, weight: float, limits: tuple[float, float], action: str, anti_windup: str,
+    window: float, mains: int, beta: float, series: float, bits: int, cut_out: float | None, seed: int,
+) -> None:  # fmt: skip
+    """Random settings on random walks of the reading, faults among them: the same demand, decision by decision."""
+    base = made(load=LOAD, drive=SSR, probe=THERMISTOR)
+    law = {
+        "kind": "pid", "action": action, "period_s": 0.5, "gain_per_celsius": gain, "integral_time_s": ti, "derivative_time_s": td,
+        "derivative_filter": n, "setpoint_weight": weight, "output_low": limits[0], "output_high": limits[1], "anti_windup": anti_windup,
+    }  # fmt: skip
+    probe = {"kind": "thermistor", "beta_kelvin": beta, "series_ohm": series, "adc": {"bits": bits}}
+    drive = {"kind": "time_proportional", "window_s": window, "mains_hz": mains}
+    design = Design.model_validate(
+        {**dict(base), "law": law, "probe": probe, "drive": drive, "guard": {"cut_out_celsius": cut_out}}
+    )
+    chance = np.random.default_rng(seed)
+    plain = thermistor.numbers(design.probe)
+    celsius = 50 + np.cumsum(chance.normal(0, 0.2, 800))
+    counts = np.array([thermistor.step(plain, value, 0)[0] for value in celsius])
+    counts[chance.integers(0, 800, 20)] = plain.adc.codes - 1
+    numbers, state = laws.numbers(design.law, design.guard), laws.start()
+    demand = []
+    for code in counts:
+        volt = plain.adc.reference_volt * (code + 0.5) / plain.adc.codes
+        ohm = thermistor.volt_to_ohm(plain, volt)
+        back = thermistor.counts_to_celsius(plain, code)
+        fault = code < plain.adc.fault_below_counts or code > plain.adc.fault_above_counts
+        assert fault or abs(thermistor.ohm_to_celsius(plain, ohm) - back) < 5.0
+        state, decided = laws.step(numbers, state, 50.0, back, fault, 0.5)
+        demand.append(decided)
+    answer = host.run(design, counts)
+    # a float carries 24 bits: the largest part of the sum sets how far the two may be apart
+    parts = gain * (1 + td * min(n / max(td, 1e-9), 2.0)) * 20 + (gain * 20 * 400 / ti if ti else 0)
+    assert np.abs(answer.demand - demand).max() < 1e-4 + 2e-5 * parts

@@ -87,9 +87,7 @@ def test_missing_log_and_folder(tmp_path: Path, name: str) -> None:
 
 
 def test_gaps_faults_and_repeats_are_marked(tmp_path: Path) -> None:
-    rows = (
-        [f"{t},{20 + 0.01 * t:.2f}" for t in range(100)] + ["100,", "101,err"] + [f"{t},30" for t in range(200, 260)]
-    )
+    rows = [f"{t},{20 + 0.01 * t:.2f}" for t in range(100)] + ["100,", "101,err"] + [f"{t},30" for t in range(200, 260)]
     trace = read(log(tmp_path, "time_s,temp\n" + "\n".join(rows)))
     flags = trace.flags.astype(int)
     assert list(trace.time_s[(flags & Flag.GAP) > 0]) == [200]

@@ -417,7 +417,10 @@ def test_nothing_is_clipped(desk: Desk, qtbot: Any, theme: str, size: tuple[int,
                     button.text(),
                 )
         for one in window.bench.form.fields.values():
-            assert one.minimumSizeHint().width() <= window.bench.width() - 36, (block, one.key)  # margins and scroll bar
+            assert one.minimumSizeHint().width() <= window.bench.width() - 36, (
+                block,
+                one.key,
+            )  # margins and scroll bar
 
 
 def test_an_edit_lost_to_a_kill_is_offered_back(desk: Desk, qtbot: Any, tmp_path: Path) -> None:
@@ -459,3 +462,68 @@ def test_damaged_settings_are_as_good_as_none(desk: Desk) -> None:
         config_file().write_text(text, encoding="utf-8")
         window = desk()
         assert window.model.unit == "°C" and window.model.remembered.recent() == [] and window.theme.name == "light"
+
+
+def test_a_mistake_of_the_desk_is_said_and_the_desk_goes_on(desk: Desk, own_directories: Path) -> None:
+    from calor.desk.app import report
+
+    window = desk()
+    before = window.model.design
+    try:
+        raise ZeroDivisionError("a slot\nfailed")
+    except ZeroDivisionError as error:
+        report(window.model, type(error), error, error.__traceback__)
+    said = window.notice.text.text()
+    assert "ZeroDivisionError: a slot failed" in said and "save it" in said and "\n" not in said
+    assert "test_desk.py" in Path(said.rsplit(" ", 1)[-1]).read_text() and window.model.design == before
+
+
+def test_the_menu_offers_what_can_be_done(desk: Desk, tmp_path: Path) -> None:
+    path = tmp_path / "mine.toml"
+    path.write_text(TEN_LINES)
+    window = desk(path)
+    window._fill_menu()
+
+    def actions() -> dict[str, Any]:
+        return {action.text(): action for action in window._menu.actions()}
+
+    assert not actions()["Undo"].isEnabled() and not actions()["Take the log away"].isEnabled()
+    menus = {text: [a.text() for a in action.menu().actions()] for text, action in actions().items() if action.menu()}
+    assert menus == {"Recent designs": ["mine.toml"], "Demo designs": [demo.title for demo in DEMOS]}
+    window.model.set_value("setpoint", "celsius", 49.0)
+    window._fill_menu()
+    assert actions()["Undo: change celsius"].isEnabled()
+
+
+def test_empty_trial_and_missing_limits_say_what_to_do(desk: Desk, qtbot: Any, tmp_path: Path) -> None:
+    path = tmp_path / "mine.toml"
+    path.write_text(TEN_LINES)
+    window = desk(path)
+    assert "Set them on the Setpoint bench" in window.verdict.unjudged.text() and window.verdict.unjudged.isVisible()
+    window.model.choose_bench("trial")
+    texts = [label.text() for label in window.bench.form.findChildren(type(window.verdict.unjudged))]
+    assert any("Nothing happens in this trial" in text for text in texts)
+    window.model.choose_bench("setpoint")
+    field(window, "limits.overshoot_celsius").edited.emit(3.0)
+    ran(qtbot, window)
+    assert not window.verdict.unjudged.isVisible() and window.verdict.rows["overshoot_celsius"].isVisible()
+    start = field(window, "limits.overshoot_celsius")
+    type_into(qtbot, start.entry, "", None)
+    qtbot.keyClick(start.entry, Qt.Key.Key_Delete)
+    assert window.model.design.limits.overshoot_celsius is None  # an empty field takes an optional limit away
+
+
+def test_start_and_stop_go_together_on_the_bench(desk: Desk, qtbot: Any) -> None:
+    window = desk()
+    window.bench.choose_kind("law", "on_off")
+    type_into(qtbot, field(window, "law.start_celsius").entry, "37", Qt.Key.Key_Return)
+    law = window.model.design.law
+    assert (law.start_celsius, law.stop_celsius, law.hysteresis_celsius) == (37.0, 38.0, None)
+    start = field(window, "law.start_celsius")
+    type_into(qtbot, start.entry, "39", Qt.Key.Key_Return)
+    assert "must be below stop_celsius" in start.line.text() and start.entry.text() == "37"
+    assert window.model.design.law == law
+    type_into(qtbot, field(window, "law.hysteresis_celsius").entry, "2", Qt.Key.Key_Return)
+    law = window.model.design.law
+    assert (law.start_celsius, law.stop_celsius, law.hysteresis_celsius) == (None, None, 2.0)
+    assert "On below 36.50 °C, off above 38.50 °C" in field(window, "law.placed").line.text()

@@ -13,7 +13,7 @@ from calor.design.model import BLOCKS as ORDER
 from calor.design.trial import Limits
 from calor.desk.fields import Field, Segments, label
 from calor.desk.model import Model
-from calor.desk.numbers import field_for
+from calor.desk.numbers import NumberField, field_for
 from calor.desk.trial_bench import TrialBench
 from calor.desk.words import BLOCKS, CAUTIONS
 from calor.law.guard import Guard
@@ -86,6 +86,8 @@ class BlockForm(QWidget):
                 field = field_for(key, field_of(part_model, key))
                 field.edited.connect(lambda value, part=part, key=key, field=field: self._edit(part, key, value, field))
                 field.settled.connect(model.end_merging)
+                if isinstance(field, NumberField) and key in ("start_celsius", "stop_celsius"):
+                    field.waits = True
                 column.addWidget(field)
                 self.fields[f"{part}.{key}"] = field
         if block in CAUTIONS:
@@ -103,7 +105,7 @@ class BlockForm(QWidget):
             values |= self._pair(key, value)
         problem = self._model.set_values(part, values, f"{part}.{key}")
         if problem is not None:
-            field.complain(f"{problem.rule}.")
+            field.reject(f"{problem.rule}.")
 
     def _pair(self, key: str, value: float | None) -> dict[str, Any]:
         """Start and stop go together, and without a hysteresis: the other one is made where it is missing."""

@@ -99,6 +99,10 @@ class Field(QWidget):
         """Show what is wrong with what was typed; an empty text takes it back."""
         self._put(text or self._consequence, "problem" if text else "quiet")
 
+    def reject(self, text: str) -> None:
+        """The model did not take the value: say why. Leaving the field brings the model's own back."""
+        self.complain(text)
+
     def _put(self, text: str, role: str) -> None:
         set_role(self.line, "role", role)
         self.line.setText(text)

@@ -98,6 +98,10 @@ class NumberField(Field):
         if self.optional:
             self.entry.setPlaceholderText("none")
         self._value: float | None = None
+        self.waits = False
+        """Whether a typed value counts only when the field is left, for one that must agree with another."""
+        self._typed_last = self._rejected = False
+        self._model_value: float | None = None
         self._scale = scale_of(self.quantity, "°C")
         self.entry.textEdited.connect(self._typed)
         self.entry.stepped.connect(self._step)
@@ -109,6 +113,7 @@ class NumberField(Field):
     def show_value(self, value: Any, unit: TemperatureUnit) -> None:
         self._scale = scale_of(self.quantity, unit)
         self.unit_label.setText(self._scale.unit)
+        self._model_value = value
         typing = self.entry.hasFocus() and self.entry.isModified()
         if typing and value == self._value:
             return
@@ -161,7 +166,10 @@ class NumberField(Field):
         set_role(self.entry, "wrong", "false")
         self.complain("")
         self._value = value
-        self.edited.emit(value)
+        if self.waits:
+            self._typed_last = True
+        else:
+            self.edited.emit(value)
 
     def _step(self, steps: int) -> None:
         """Change by some steps: about one part in a hundred each, in round numbers."""
@@ -188,11 +196,22 @@ class NumberField(Field):
     def _leave(self) -> None:
         self.entry.setModified(False)
         value = self._value
+        self._rejected = False
+        if self._typed_last:
+            self._typed_last = False
+            self.edited.emit(value)
+            value = self._value
         with QSignalBlocker(self.entry):
             self.entry.setText("" if value is None else shown_number(self._scale.show(float(value))))
         set_role(self.entry, "wrong", "false")
-        self.complain("")
+        if not self._rejected:
+            self.complain("")
         self.settled.emit()
+
+    def reject(self, text: str) -> None:
+        super().reject(text)
+        self._rejected = True
+        self._value = self._model_value
 
     def focus_editor(self) -> None:
         self.entry.setFocus(Qt.FocusReason.ShortcutFocusReason)

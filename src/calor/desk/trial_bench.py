@@ -73,12 +73,12 @@ class TrialBench(QWidget):
     def _edit(self, key: str, value: Any, field: Field) -> None:
         problem = self._model.set_value("trial", key, value)
         if problem is not None:
-            field.complain(f"{problem.rule}.")
+            field.reject(f"{problem.rule}.")
 
     def _put_events(self, events: list[Any], key: str, field: Field | None = None) -> None:
         problem = self._model.set_values("trial", {"events": tuple(events)}, key)
         if problem is not None and field is not None:
-            field.complain(f"{problem.rule}.")
+            field.reject(f"{problem.rule}.")
         elif problem is not None:
             self._model.noticed.emit("error", f"{problem.rule}")
 
@@ -102,7 +102,7 @@ class TrialBench(QWidget):
         try:
             events[number] = type(old).model_validate({**old.model_dump(), key: value})
         except ValidationError as error:
-            field.complain(f"{error.errors()[0]['msg']}.")
+            field.reject(f"{error.errors()[0]['msg']}.")
             return
         self._put_events(events, f"event.{number}.{key}", field)
 

@@ -22,6 +22,10 @@ from calor.law import registry as laws
 from calor.sense import registry as probes
 
 
+SMALLEST_FLOAT = 1.1754944e-38
+"""FLT_MIN of IEEE 754 binary32."""
+
+
 @dataclass(frozen=True)
 class Sources:
     """The generated files by name, and the prefix of every name in them."""
@@ -50,8 +54,8 @@ def c_name(name: str) -> str:
 
 
 def c_float(value: float) -> str:
-    """A float literal in C that reads back to the nearest float."""
-    text = f"{float(value):.9g}"
+    """A float literal in C that reads back to the nearest float; what is too small for a float is 0."""
+    text = f"{float(value) if abs(value) >= SMALLEST_FLOAT else 0.0:.9g}"
     return (text if any(sign in text for sign in ".e") else text + ".0") + "f"
 
 
