@@ -21,7 +21,6 @@ from calor.errors import FirmwareError
 from calor.law import registry as laws
 from calor.sense import registry as probes
 
-
 SMALLEST_FLOAT = 1.1754944e-38
 """FLT_MIN of IEEE 754 binary32."""
 
