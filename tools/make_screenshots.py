@@ -40,6 +40,7 @@ def main() -> None:
         end = time.monotonic() + 60
         while window.model.result is None and time.monotonic() < end:
             app.processEvents()
+        window.strip.setFocus()
         rest(2.0)
         return window
 

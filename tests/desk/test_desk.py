@@ -523,6 +523,10 @@ def test_start_and_stop_go_together_on_the_bench(desk: Desk, qtbot: Any) -> None
     type_into(qtbot, start.entry, "39", Qt.Key.Key_Return)
     assert "must be below stop_celsius" in start.line.text() and start.entry.text() == "37"
     assert window.model.design.law == law
+    field(window, "law.action").edited.emit("cool")
+    law = window.model.design.law
+    assert (law.action, law.start_celsius, law.stop_celsius) == ("cool", 38.0, 37.0)  # the pair turns round with it
+    field(window, "law.action").edited.emit("heat")
     type_into(qtbot, field(window, "law.hysteresis_celsius").entry, "2", Qt.Key.Key_Return)
     law = window.model.design.law
     assert (law.start_celsius, law.stop_celsius, law.hysteresis_celsius) == (None, None, 2.0)

@@ -11,7 +11,7 @@ from PyQt6.QtWidgets import QFrame, QHBoxLayout, QPushButton, QScrollArea, QVBox
 from calor.design.model import BLOCK_KINDS, block_consequences
 from calor.design.model import BLOCKS as ORDER
 from calor.design.trial import Limits
-from calor.desk.fields import Field, Segments, label
+from calor.desk.fields import ChoiceField, Field, Segments, label
 from calor.desk.model import Model
 from calor.desk.numbers import NumberField, field_for
 from calor.desk.trial_bench import TrialBench
@@ -103,8 +103,13 @@ class BlockForm(QWidget):
             values |= {"start_celsius": None, "stop_celsius": None}
         if part == "law" and key in ("start_celsius", "stop_celsius"):
             values |= self._pair(key, value)
+        law: Any = self._model.design.law
+        if part == "law" and key == "action" and getattr(law, "start_celsius", None) is not None:
+            values |= {"start_celsius": law.stop_celsius, "stop_celsius": law.start_celsius}  # the pair turns round
         problem = self._model.set_values(part, values, f"{part}.{key}")
         if problem is not None:
+            if isinstance(field, ChoiceField):
+                field.show_value(value_of(getattr(self._model.design, part), key), self._model.unit)
             field.reject(f"{problem.rule}.")
 
     def _pair(self, key: str, value: float | None) -> dict[str, Any]:

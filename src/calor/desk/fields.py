@@ -154,7 +154,8 @@ class TextField(Field):
         self.entry.setAccessibleName(self.title)
         self.entry.setToolTip(field.description or "")
         self.grid.addWidget(label(self.title), 0, 0)
-        self.grid.addWidget(self.entry, 0, 1, 1, 2)
+        self.grid.addWidget(self.entry, 1, 0, 1, 3)
+        self.grid.addWidget(self.line, 2, 0, 1, 3)
         self.entry.editingFinished.connect(self._entered)
 
     def _entered(self) -> None:

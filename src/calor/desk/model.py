@@ -258,7 +258,7 @@ class Model(QObject):
             base["hysteresis_celsius"] = DEFAULT_HYSTERESIS_CELSIUS
         try:
             chosen = model.model_validate(
-                {**base, **{k: v for k, v in shared.items() if k not in base or k == "period_s"}}
+                {**base, **{k: v for k, v in shared.items() if k not in base or k in ("period_s", "action")}}
             )
             design = self._with(block, chosen)
         except ValidationError as error:
