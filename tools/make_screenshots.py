@@ -13,6 +13,7 @@ PICTURES = Path(__file__).parent.parent / "docs" / "screenshots"
 
 def main() -> None:
     """Open the desk with each scene and grab the window."""
+    from PyQt6.QtCore import Qt
     from PyQt6.QtWidgets import QApplication
 
     from calor.demo import DEMOS
@@ -40,7 +41,7 @@ def main() -> None:
         end = time.monotonic() + 60
         while window.model.result is None and time.monotonic() < end:
             app.processEvents()
-        window.strip.setFocus()
+        window.strip.setFocus(Qt.FocusReason.OtherFocusReason)
         rest(2.0)
         return window
 

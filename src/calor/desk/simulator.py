@@ -20,6 +20,7 @@ from calor.units import TemperatureUnit
 
 LONG_RUN_S = 0.4
 ADVISE_AFTER_S = 0.25
+LONGEST_ADVISED_S = 1.0
 
 
 @dataclass(frozen=True)
@@ -132,7 +133,10 @@ class Simulator(QObject):
                 continue
             self._say(self.finished, outcome)
             self._say(self.prepared)
-            if request.purpose == "run" and self._rests():
+            if request.purpose == "run" and outcome.took_s > LONGEST_ADVISED_S:
+                # advice would simulate such a run again several times, and keep the next edit waiting
+                self._say(self.advised, request.number, [])
+            elif request.purpose == "run" and self._rests():
                 self._advise(outcome)
 
     def _say(self, signal: Any, *values: Any) -> None:

@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 from PyQt6.QtCore import Qt, QTimer, pyqtSignal
-from PyQt6.QtGui import QDragEnterEvent, QDropEvent, QKeyEvent, QResizeEvent
+from PyQt6.QtGui import QDragEnterEvent, QDropEvent, QFocusEvent, QKeyEvent, QResizeEvent
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QVBoxLayout
 
 from calor.desk import theme as look
@@ -22,6 +22,7 @@ from calor.loop.trace import RunEvent, Trace
 from calor.units import celsius_to, difference_to, format_difference, format_duration, format_temperature
 
 FINE_AFTER_MS = 250
+BY_KEYBOARD = (Qt.FocusReason.TabFocusReason, Qt.FocusReason.BacktabFocusReason, Qt.FocusReason.ShortcutFocusReason)
 CLOSE_UP_BANDS = 3.0
 SHOW_BUSY_AFTER_S, SHOW_STOP_AFTER_S = 0.2, 2.0
 
@@ -417,9 +418,10 @@ class Strip(QFrame):
         self.empty.setGeometry(1, 1, self.width() - 2, self.height() - 2)
         self.empty.raise_()
 
-    def focusInEvent(self, event: Any) -> None:
+    def focusInEvent(self, event: QFocusEvent) -> None:
         super().focusInEvent(event)
-        set_role(self, "focused", "true")
+        # the frame is for the keyboard: whoever clicked knows where that was
+        set_role(self, "focused", "true" if event.reason() in BY_KEYBOARD else "false")
 
     def focusOutEvent(self, event: Any) -> None:
         super().focusOutEvent(event)
