@@ -10,8 +10,7 @@ from PyQt6.QtWidgets import QFrame, QGridLayout, QHBoxLayout, QPushButton, QScro
 from calor.desk.fields import label, set_role
 from calor.desk.model import Model
 from calor.judge.advice import Advice
-from calor.judge.text import LIMIT_TITLES
-from calor.judge.verdict import LIMIT_NAMES, figure_of
+from calor.judge.verdict import LIMIT_NAMES, LIMIT_TITLES, figure_of
 from calor.units import TemperatureUnit, format_difference, format_duration
 
 WIDTH_PX = 252

@@ -11,7 +11,6 @@ from typing import Any
 
 import numpy as np
 import numpy.typing as npt
-from scipy.optimize import brentq  # type: ignore[import-untyped, unused-ignore]
 
 from calor.design.model import Design
 from calor.drive.time_proportional import TimeProportional
@@ -69,6 +68,9 @@ def law_response(law: Pid, omega: npt.NDArray[np.float64]) -> Complex:
 
 def ultimate(design: Design) -> tuple[float, float] | None:
     """(gain per °C, period s) at which the loop with this law's times would just oscillate; None: never."""
+    # imported here: it takes long to load, and the first run needs none of it
+    from scipy.optimize import brentq  # type: ignore[import-untyped, unused-ignore]
+
     law = design.law
     if not isinstance(law, Pid):
         return None

@@ -14,19 +14,11 @@ from rich.console import Console
 from rich.progress import BarColumn, Progress, TextColumn, TimeRemainingColumn
 from rich.table import Table
 
+from calor.judge.verdict import LIMIT_TITLES
 from calor.loop.simulate import new_control
 from calor.units import format_duration
 
 LONG_RUN_STEPS = 3_000_000
-LIMIT_TITLES = {
-    "overshoot_celsius": "Overshoot",
-    "in_band_within_s": "In band after",
-    "ripple_celsius": "Ripple, settled",
-    "mean_error_celsius": "Mean error",
-    "recovery_s": "Recovery",
-    "switchings_per_hour": "Switchings per hour",
-    "energy_wh": "Energy",
-}
 
 
 def format_limit(name: str, value: float | None) -> str:

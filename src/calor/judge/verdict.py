@@ -44,6 +44,15 @@ _METRIC_OF_LIMIT = {
     "energy_wh": "energy_wh",
 }
 LIMIT_NAMES = tuple(_METRIC_OF_LIMIT)
+LIMIT_TITLES = {
+    "overshoot_celsius": "Overshoot",
+    "in_band_within_s": "In band after",
+    "ripple_celsius": "Ripple, settled",
+    "mean_error_celsius": "Mean error",
+    "recovery_s": "Recovery",
+    "switchings_per_hour": "Switchings per hour",
+    "energy_wh": "Energy",
+}
 
 
 def figure_of(metrics: Metrics, limit_name: str) -> float | None:
