@@ -58,6 +58,9 @@ def test_the_first_minute(desk: Desk, qtbot: Any) -> None:
     model = window.model
     assert window.windowTitle() == "Hatching cabinet · Calor"
     assert window.ribbon.cards["probe"].lines[1].startswith("0.026 °C per count")
+    assert not window.verdict.quiet.isVisible()  # nothing is said of advice before there was any
+    qtbot.waitUntil(lambda: model.advised, timeout=20_000)
+    assert any("Recovery" in card.advice.title for card in window.verdict.cards)
     assert window.verdict.rows["recovery_s"].mark.text() == "✕ fail" and window.verdict.summary.text() == "fails 1 of 5"
     before = curve(window, "measured").copy()
     gain = field(window, "law.gain_per_celsius")

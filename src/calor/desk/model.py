@@ -79,6 +79,7 @@ class Model(QObject):
         self.trying: Design | None = None
         self.recorded: Any = None
         self.advice: list[Any] = []
+        self.advised = False
         unit = remembered.get("unit", "°C")
         self.unit: TemperatureUnit = unit if unit in TEMPERATURE_UNITS else "°C"
         self._requests = 0
@@ -113,12 +114,11 @@ class Model(QObject):
     def open(self, path: Path, text: str | None = None, remember: bool = True) -> bool:
         """Open the design at `path`; with `text`, an edit of it that was not saved. False, and a notice, on error."""
         try:
-            read = file.read(path) if text is None or path.is_file() else None
-            design = file.parse(text, str(path)) if text is not None else read.design if read else self.design
+            read = file.read(path) if text is None else file.DesignFile(file.parse(text, str(path)), text)
         except DesignError as error:
             self.noticed.emit("error", str(error))
             return False
-        self._show(design, text if text is not None else read.text if read else "", path)
+        self._show(read.design, read.text, path)
         if remember:
             self.remembered.add_recent(path)
         if text is not None:
@@ -318,12 +318,12 @@ class Model(QObject):
         # one that is behind the hand is shown all the same: while a value is dragged it beats none
         if self.result is not None and outcome.request.number < self.result.request.number:
             return
-        self.result = outcome
+        self.result, self.advised = outcome, False
         self.run_changed.emit()
 
     def _advised(self, number: int, cards: list[Any]) -> None:
         if number == self._requests:
-            self.advice = cards
+            self.advice, self.advised = cards, True
             self.advice_changed.emit()
 
     def pin(self) -> None:

@@ -20,7 +20,7 @@ from calor.units import TemperatureUnit
 
 LONG_RUN_S = 0.4
 ADVISE_AFTER_S = 0.25
-LONGEST_ADVISED_S = 1.0
+MOST_ADVISED_STEPS = 2_000_000
 
 
 @dataclass(frozen=True)
@@ -53,7 +53,6 @@ class Simulator(QObject):
     finished = pyqtSignal(object)
     advised = pyqtSignal(int, object)
     failed = pyqtSignal(str)
-    prepared = pyqtSignal()
 
     def __init__(self) -> None:
         super().__init__()
@@ -132,8 +131,7 @@ class Simulator(QObject):
             if outcome is None or self._ending:
                 continue
             self._say(self.finished, outcome)
-            self._say(self.prepared)
-            if request.purpose == "run" and outcome.took_s > LONGEST_ADVISED_S:
+            if request.purpose == "run" and outcome.trace.steps > MOST_ADVISED_STEPS:
                 # advice would simulate such a run again several times, and keep the next edit waiting
                 self._say(self.advised, request.number, [])
             elif request.purpose == "run" and self._rests():

@@ -149,6 +149,7 @@ QMenu::item {{ padding: 5px 24px 5px 14px; }}
 QMenu::item:disabled {{ color: {t.pinned}; }}
 QMenu::separator {{ height: 1px; background: {t.rule}; margin: 4px 8px; }}
 QListWidget::item {{ padding: 4px 8px; height: 17px; }}
+QMessageBox {{ border: 2px solid {t.rail}; }}
 #search {{ border: 2px solid {t.rail}; background: {t.ground}; }}
 QComboBox::drop-down {{ border: none; width: 20px; }}
 QComboBox::down-arrow {{ image: url({(ICONS / f"chevron_{t.name}.svg").as_posix()}); width: 10px; height: 10px; }}

@@ -9,22 +9,12 @@ from PyQt6.QtWidgets import QFrame, QGridLayout, QHBoxLayout, QPushButton, QScro
 
 from calor.desk.fields import label, set_role
 from calor.desk.model import Model
+from calor.desk.simulator import MOST_ADVISED_STEPS
 from calor.judge.advice import Advice
-from calor.judge.verdict import LIMIT_NAMES, LIMIT_TITLES, figure_of
-from calor.units import TemperatureUnit, format_difference, format_duration
+from calor.judge.verdict import LIMIT_NAMES, LIMIT_TITLES, figure_of, figure_text
+from calor.units import format_duration
 
 WIDTH_PX = 252
-
-
-def figure_text(name: str, value: float | None, unit: TemperatureUnit) -> str:
-    """A figure as it is shown, in the desk's unit."""
-    if value is None:
-        return "never"
-    if name.endswith("_s"):
-        return format_duration(value)
-    if name.endswith("_celsius"):
-        return format_difference(unit, value)
-    return f"{value:.1f} Wh" if name.endswith("_wh") else f"{value:.0f}"
 
 
 class FigureRow(QWidget):
@@ -145,7 +135,8 @@ class VerdictPanel(QFrame):
         self._cards = QVBoxLayout()
         self._cards.setSpacing(8)
         column.addLayout(self._cards)
-        self.quiet = label("Nothing to advise on this run.", "quiet")
+        self.quiet = label("", "quiet")
+        self.quiet.setWordWrap(True)
         column.addWidget(self.quiet)
         column.addStretch(1)
         inside.setMinimumWidth(0)
@@ -204,7 +195,12 @@ class VerdictPanel(QFrame):
         if self._model.recorded is not None:
             wanted = [comparison, *wanted]
         now = [card.advice if isinstance(card, AdviceCard) else card.property("of") for card in self._shown_cards]
-        self.quiet.setVisible(not wanted and self._model.result is not None)
+        result = self._model.result
+        self.quiet.setVisible(not wanted and result is not None and self._model.advised)
+        if result is not None and result.trace.steps > MOST_ADVISED_STEPS:
+            self.quiet.setText("So long a run is not advised on: advice simulates it several times.")
+        else:
+            self.quiet.setText("Nothing to advise on this run.")
         if now == wanted:
             return
         for card in self._shown_cards:

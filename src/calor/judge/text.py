@@ -14,22 +14,11 @@ from rich.console import Console
 from rich.progress import BarColumn, Progress, TextColumn, TimeRemainingColumn
 from rich.table import Table
 
-from calor.judge.verdict import LIMIT_TITLES
+from calor.judge.verdict import LIMIT_TITLES, figure_text
 from calor.loop.simulate import new_control
 from calor.units import format_duration
 
 LONG_RUN_STEPS = 3_000_000
-
-
-def format_limit(name: str, value: float | None) -> str:
-    """A limit or its figure with its unit."""
-    if value is None:
-        return "never"
-    if name.endswith("_s"):
-        return format_duration(value)
-    if name.endswith("_celsius"):
-        return f"{value:.2f} °C"
-    return f"{value:.0f} Wh" if name.endswith("_wh") else f"{value:.0f}"
 
 
 def _table(*headings: str) -> Table:
@@ -47,7 +36,7 @@ def print_report(data: dict[str, Any]) -> None:
     for item in data["limits"]:
         name = item["name"]
         mark = "pass" if item["pass"] else "[bold]FAIL[/bold]"
-        table.add_row(LIMIT_TITLES[name], format_limit(name, item["value"]), format_limit(name, item["limit"]), mark)
+        table.add_row(LIMIT_TITLES[name], figure_text(name, item["value"]), figure_text(name, item["limit"]), mark)
     if data["limits"]:
         console.print(table)
     metrics = _table("metric", "")

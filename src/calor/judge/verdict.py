@@ -9,6 +9,7 @@ from calor.design.model import Design
 from calor.design.trial import Limits, Trial
 from calor.judge.metrics import Metrics, measure
 from calor.loop.trace import Trace
+from calor.units import TemperatureUnit, format_difference, format_duration
 
 
 @dataclass(frozen=True)
@@ -63,6 +64,17 @@ def figure_of(metrics: Metrics, limit_name: str) -> float | None:
     if value is not None and limit_name == "mean_error_celsius":
         return abs(float(value))
     return None if value is None else float(value)
+
+
+def figure_text(name: str, value: float | None, unit: TemperatureUnit = "°C") -> str:
+    """A figure as it is shown, temperatures in `unit`."""
+    if value is None:
+        return "never"
+    if name.endswith("_s"):
+        return format_duration(value)
+    if name.endswith("_celsius"):
+        return format_difference(unit, value)
+    return f"{value:.1f} Wh" if name.endswith("_wh") else f"{value:.0f}"
 
 
 def judge(trace: Trace, limits: Limits) -> Verdict:

@@ -19,12 +19,12 @@ from calor.load import chamber
 from calor.load import registry as loads
 from calor.load.registry import LoadNumbers, LoadState, Surroundings
 from calor.loop.conditions import Conditions
-from calor.loop.trace import Column
+from calor.loop.trace import Column, Flag
 from calor.sense import lag
 from calor.sense import registry as probes
 from calor.sense.registry import ProbeNumbers
 
-PROBE_FAULT, CUT_OUT, MAINS_LOST = 1.0, 2.0, 4.0
+PROBE_FAULT, CUT_OUT, MAINS_LOST = (float(flag) for flag in (Flag.PROBE_FAULT, Flag.CUT_OUT, Flag.MAINS_LOST))
 ABORT, DONE = 0, 1
 STEPS_BETWEEN_LOOKS = 4096
 
