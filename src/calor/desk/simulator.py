@@ -37,7 +37,7 @@ class Request:
 
 @dataclass(frozen=True)
 class Outcome:
-    """What came of a request."""
+    """What came of a request. The first one of a desk also prepares the loop, and says so."""
 
     request: Request
     trace: Any
@@ -45,6 +45,7 @@ class Outcome:
     took_s: float
     replayed: Any = None
     comparison: dict[str, Any] = field(default_factory=dict)
+    is_first: bool = False
 
 
 class Simulator(QObject):
@@ -62,6 +63,7 @@ class Simulator(QObject):
         self._control: Any = None
         self._began_s = 0.0
         self.steps = 0
+        self._made_any = False
         self._thread = threading.Thread(target=self._work, name="simulator", daemon=True)
         self._thread.start()
 
@@ -154,7 +156,9 @@ class Simulator(QObject):
         if request.recorded is not None:
             replayed = loop.replay(request.design, request.recorded)
             comparison = compare(request.design, request.recorded, replayed)
-        return Outcome(request, trace, judge(trace, request.design.limits), took_s, replayed, comparison)
+        verdict = judge(trace, request.design.limits)
+        is_first, self._made_any = not self._made_any, True
+        return Outcome(request, trace, verdict, took_s, replayed, comparison, is_first)
 
     def _advise(self, outcome: Outcome) -> None:
         from calor.judge.advice import advise

@@ -272,7 +272,8 @@ class Strip(QFrame):
         self.close_caption.setText(f"close-up, setpoint ± {format_difference(unit, half, 1)}")
         self.whole_button.setEnabled(not self._view.is_whole)
         if self._model.simulator.progress() is None:
-            self.status.setText(f"simulated in {result.took_s * 1000.0:.0f} ms")
+            took = f"simulated in {result.took_s * 1000.0:.0f} ms"
+            self.status.setText(f"ready after {result.took_s:.1f} s" if result.is_first else took)
 
     def _show_busy(self) -> None:
         progress = self._model.simulator.progress()
