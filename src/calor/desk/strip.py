@@ -273,7 +273,9 @@ class Strip(QFrame):
         self.whole_button.setEnabled(not self._view.is_whole)
         if self._model.simulator.progress() is None:
             took = f"simulated in {result.took_s * 1000.0:.0f} ms"
-            self.status.setText(f"ready after {result.took_s:.1f} s" if result.is_first else took)
+            self.status.setText(
+                f"ready after {result.took_s:.1f} s" if result.is_first and result.took_s >= 0.5 else took
+            )
 
     def _show_busy(self) -> None:
         progress = self._model.simulator.progress()
