@@ -5,10 +5,14 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import ParamSpec, TypeVar
 
+import numpy as np
+import numpy.typing as npt
 from numba import njit
 
 P = ParamSpec("P")
 R = TypeVar("R")
+Column = npt.NDArray[np.float64]
+"""Numbers one after the other: a column of a run, readings, coefficients."""
 
 
 def compiled(*, inline: bool = False, releases_gil: bool = False) -> Callable[[Callable[P, R]], Callable[P, R]]:

@@ -14,12 +14,16 @@ from pydantic.fields import FieldInfo
 Quantity = Literal[
     "temperature", "difference", "gain_per_celsius", "duration", "fraction", "number", "integer", "ohm", "kelvin",
     "watt", "j_per_k", "w_per_k", "volt", "hertz", "cycles",
+    "volt_per_celsius", "microampere", "microampere_per_kelvin", "celsius_per_s",
+    "microvolt",
 ]  # fmt: skip
 
 QUANTITY_UNIT: dict[str, str] = {
     "temperature": "°C", "difference": "°C", "gain_per_celsius": "fraction per °C", "duration": "s",
     "fraction": "fraction 0 to 1", "number": "", "integer": "", "ohm": "Ω", "kelvin": "K", "watt": "W",
     "j_per_k": "J/K", "w_per_k": "W/K", "volt": "V", "hertz": "Hz", "cycles": "cycles",
+    "volt_per_celsius": "V/°C", "microampere": "µA", "microampere_per_kelvin": "µA/K", "celsius_per_s": "°C/s",
+    "microvolt": "µV",
 }  # fmt: skip
 
 
@@ -89,3 +93,10 @@ def bounds_of(field: FieldInfo) -> tuple[float, float, bool]:
         if getattr(rule, "le", None) is not None:
             high = float(rule.le)
     return low, high, open_low
+
+
+def ordered_fields(model: type[BaseModel]) -> dict[str, FieldInfo]:
+    """A model's fields as they are written and shown: its kind, its own, then those it shares with others."""
+    own = [key for key in model.model_fields if key in model.__annotations__]
+    shared = [key for key in model.model_fields if key not in own]
+    return {key: model.model_fields[key] for key in own + shared}

@@ -18,7 +18,8 @@ from calor.design.model import FORMAT, Design
 from calor.design.problems import explain
 from calor.errors import DesignError, Problem, shown, unreadable
 from calor.law.setpoint import Hold
-from calor.sense.thermistor import NoFilter
+from calor.sense.filters import NoFilter
+from calor.settings import ordered_fields
 
 WANTED = "a design file (TOML)"
 LARGEST_BYTES = 4_000_000
@@ -89,7 +90,7 @@ def _plain(value: Any) -> Any:
 
 def _entries(settings: BaseModel) -> dict[str, Any]:
     """The keys worth writing: those that differ from their default, and the kind."""
-    fields = type(settings).model_fields
+    fields = ordered_fields(type(settings))
     entries = {}
     for key, field in fields.items():
         value = getattr(settings, key)
@@ -125,7 +126,7 @@ def _merge_list(table: Any, key: str, values: tuple[Any, ...]) -> None:
         return
     if old is None and key == "trial" and values == (type(values[0])(),):
         return
-    if key == "trial":
+    if key in ("trial", "calibration"):
         tables = tomlkit.aot()
         for value in values:
             entry = tomlkit.table()

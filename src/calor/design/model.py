@@ -7,7 +7,7 @@ from typing import Annotated, Any, Literal, Self
 
 from pydantic import Field, Strict, model_validator
 
-from calor.design.trial import Door, Limits, SetpointStep, Trial
+from calor.design.trial import Door, Limits, ProbeReversed, SetpointStep, Trial
 from calor.drive import registry as drives
 from calor.law import guard as guards
 from calor.law import registry as laws
@@ -15,7 +15,10 @@ from calor.law import setpoint as setpoints
 from calor.law.guard import Guard
 from calor.law.setpoint import Setpoint
 from calor.load import registry as loads
+from calor.sense import describe as probe_words
+from calor.sense import filters
 from calor.sense import registry as probes
+from calor.sense.knob import Button, Knob
 from calor.settings import Settings
 from calor.units import TemperatureUnit
 
@@ -45,6 +48,8 @@ class Design(Settings):
     drive: drives.Drive
     load: loads.Load
     probe: probes.Probe
+    knob: Knob | None = Field(default=None, title="Knob", description="A knob that sets the setpoint.")
+    button: Button | None = Field(default=None, title="Button", description="A button that switches on and off.")
     limits: Limits = Field(default=Limits())
     trial: Annotated[tuple[Trial, ...], Strict(False)] = Field(default=(Trial(),), min_length=1)
 
@@ -69,11 +74,29 @@ class Design(Settings):
                 self._check_event(trial, event)
         return self
 
+    @model_validator(mode="after")
+    def _knob_within_limits(self) -> Self:
+        if self.knob is not None:
+            low, high = self.setpoint.low_limit_celsius, self.setpoint.high_limit_celsius
+            for key in ("low_celsius", "high_celsius"):
+                end = getattr(self.knob, key)
+                if (low is not None and end < low) or (high is not None and end > high):
+                    raise ValueError(
+                        f"knob.{key} ({end:g}) is outside the setpoint's limits {low} to {high};"
+                        " change it or the limits"
+                    )
+        return self
+
     def _check_event(self, trial: Trial, event: object) -> None:
         if isinstance(event, Door) and self.load.kind == "first_order":
             raise ValueError(
                 f"trial {trial.name!r} opens a door, and a first_order load knows no W/K;"
                 " use a lump or chamber load, or an ambient_step"
+            )
+        if isinstance(event, ProbeReversed) and self.probe.kind != "thermocouple":
+            raise ValueError(
+                f"trial {trial.name!r} swaps the wires of a {self.probe.kind} probe, which only a thermocouple minds;"
+                " take the event away or choose a thermocouple"
             )
         if isinstance(event, SetpointStep):
             low, high = self.setpoint.low_limit_celsius, self.setpoint.high_limit_celsius
@@ -114,6 +137,8 @@ def module_of(block: str, kind: str) -> ModuleType:
 def block_summary(design: Design, block: str, unit: TemperatureUnit) -> tuple[str, str]:
     """The two lines on a block's card."""
     settings = getattr(design, block)
+    if block == "probe":
+        return probe_words.summary(settings, unit, design.setpoint.celsius)
     lines: tuple[str, str] = module_of(block, settings.kind).summary(settings, unit, design.setpoint.celsius)
     return lines
 
@@ -121,7 +146,11 @@ def block_summary(design: Design, block: str, unit: TemperatureUnit) -> tuple[st
 def block_consequences(design: Design, block: str, unit: TemperatureUnit) -> dict[str, str]:
     """One line for each setting of a block whose consequence can be computed, by key."""
     settings = getattr(design, block)
-    lines: dict[str, str] = module_of(block, settings.kind).consequences(settings, unit, design.setpoint.celsius)
+    if block == "probe":
+        lines = probe_words.consequences(settings, unit, design.setpoint.celsius)
+        lines["filter.kind"] = filters.consequence(settings.filter, design.law.period_s)
+        return lines
+    lines = {**module_of(block, settings.kind).consequences(settings, unit, design.setpoint.celsius)}
     if block == "law":
         own = guards.consequences(design.guard, unit, design.law.action)
         lines = lines | {f"guard.{key}": line for key, line in own.items()}

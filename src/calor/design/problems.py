@@ -3,17 +3,13 @@
 from __future__ import annotations
 
 import difflib
-from typing import Any
+from typing import Any, NamedTuple, get_args
 
 from pydantic import BaseModel, ValidationError
 from pydantic.fields import FieldInfo
 
 from calor.design.model import BLOCK_KINDS, Design
-from calor.design.trial import EVENT_KINDS, Trial
 from calor.errors import Problem, shown
-from calor.law.guard import Alarm
-from calor.sense.adc import Adc
-from calor.sense.thermistor import NoFilter
 from calor.settings import QUANTITY_UNIT, bounds_of, quantity_of
 
 Location = tuple[int | str, ...]
@@ -32,7 +28,7 @@ def explain(error: ValidationError, inside: Location = ()) -> list[Problem]:
 def _problem(detail: Any, inside: Location) -> Problem:
     location: Location = (*inside, *detail["loc"])
     kind, received = detail["type"], shown(detail["input"])
-    model, path = _model_at(location)
+    model, path, kinds = _place(location)
     where = ".".join(path) or "design"
     field = _field_at(location, model)
     known = _known_keys(location)
@@ -44,13 +40,19 @@ def _problem(detail: Any, inside: Location) -> Problem:
     if kind == "missing":
         return Problem(where, _missing(location))
     if kind in ("union_tag_not_found", "union_tag_invalid"):
-        tags = ", ".join(_kinds(location))
+        tags = ", ".join(kinds)
         tag = shown(detail["input"].get("kind")) if isinstance(detail["input"], dict) else received
         return Problem(f"{where}.kind", f"must be one of {tags}", tag if kind == "union_tag_invalid" else "")
     if kind == "value_error":
         return Problem(where, str(detail["ctx"]["error"]))
     if kind == "literal_error":
         return Problem(where, f"must be {detail['ctx']['expected'].replace(chr(39), chr(34))}", received)
+    if kind.startswith("date_"):
+        return Problem(where, "must be a date without quotes, as in 2026-11-02", received)
+    if kind == "bool_type":
+        return Problem(where, "must be true or false", received)
+    if kind == "too_long" or (kind == "missing" and isinstance(location[-1], int)):
+        return Problem(where, "has too many or too few numbers in it", received)
     if kind in ("model_type", "model_attributes_type", "dict_type"):
         return Problem(where, f"must be a table, [{where}] with keys of its own", received)
     if field is not None and quantity_of(field):
@@ -78,36 +80,40 @@ def _missing(location: Location) -> str:
     return f"is missing; add {name} = …"
 
 
-def _kinds(location: Location) -> list[str]:
-    return list(EVENT_KINDS) if "events" in location else list(BLOCK_KINDS.get(str(location[0]), {}))
+class _Place(NamedTuple):
+    """What is at a location: the model that holds the key or is the table, its path, the kinds to choose from."""
+
+    model: type[BaseModel] | None
+    path: list[str]
+    kinds: dict[str, type[BaseModel]]
 
 
-def _model_at(location: Location) -> tuple[type[BaseModel] | None, list[str]]:
-    """The model that holds the key at `location`, and the path as it is written in the file."""
+def _models_in(annotation: Any) -> list[type[BaseModel]]:
+    """The models that a field's annotation may hold, through unions, lists and annotations."""
+    if isinstance(annotation, type) and issubclass(annotation, BaseModel):
+        return [annotation]
+    return [model for part in get_args(annotation) for model in _models_in(part)]
+
+
+def _place(location: Location) -> _Place:
     model: type[BaseModel] | None = Design
     path: list[str] = []
+    kinds: dict[str, type[BaseModel]] = {}
     for part in location:
-        block = str(location[0])
-        if model is Design and part in BLOCK_KINDS:
-            kinds = BLOCK_KINDS[str(part)]
-            model = next(iter(kinds.values())) if len(kinds) == 1 else None
-        elif len(path) == 1 and part in BLOCK_KINDS.get(block, {}):
-            model = BLOCK_KINDS[block][str(part)]
-            continue
-        elif path and path[-1].startswith("events[") and part in EVENT_KINDS:
-            model = EVENT_KINDS[str(part)]
-            continue
-        elif isinstance(part, int):
-            model = {"trial": Trial, "alarms": Alarm, "events": None}.get(path[-1], model)
+        if isinstance(part, int):
             path[-1] += f"[{part + 1}]"
             continue
-        elif part in ("adc", "filter"):
-            model = Adc if part == "adc" else NoFilter
-        elif part in ("guard", "limits"):
-            annotation = Design.model_fields[str(part)].annotation
-            model = annotation if isinstance(annotation, type) else None
-        path.append(str(part))
-    return model, path
+        if part in kinds:
+            model, kinds = kinds[part], {}
+            continue
+        path.append(part)
+        field = model.model_fields.get(part) if model is not None else None
+        inside = _models_in(field.annotation) if field is not None else []
+        if len(inside) == 1:
+            model, kinds = inside[0], {}
+        elif inside:
+            model, kinds = None, {str(one.model_fields["kind"].default): one for one in inside}
+    return _Place(model, path, kinds)
 
 
 def _field_at(location: Location, model: type[BaseModel] | None) -> FieldInfo | None:
@@ -115,5 +121,4 @@ def _field_at(location: Location, model: type[BaseModel] | None) -> FieldInfo | 
 
 
 def _known_keys(location: Location) -> list[str]:
-    model, _ = _model_at(location[:-1])
-    return list((model or Design).model_fields)
+    return list((_place(location[:-1]).model or Design).model_fields)

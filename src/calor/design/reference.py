@@ -12,7 +12,11 @@ from calor.design.model import BLOCK_KINDS, Design
 from calor.design.trial import EVENT_KINDS, Limits, Trial
 from calor.law.guard import Alarm, Guard
 from calor.sense.adc import Adc
-from calor.settings import QUANTITY_UNIT, bounds_of, quantity_of
+from calor.sense.calibration import CalibrationPoint
+from calor.sense.checks import Checks
+from calor.sense.filters import KINDS as FILTER_KINDS
+from calor.sense.knob import Button, Knob
+from calor.settings import QUANTITY_UNIT, bounds_of, ordered_fields, quantity_of
 
 _INTRODUCTION = """\
 # The design file
@@ -53,7 +57,7 @@ def _admissible(field: FieldInfo) -> str:
 
 def _table(model: type[BaseModel], without: tuple[str, ...] = ()) -> list[str]:
     lines = ["", "| key | default | admissible | what it is |", "|---|---|---|---|"]
-    for key, field in model.model_fields.items():
+    for key, field in ordered_fields(model).items():
         if key not in without:
             lines.append(f"| `{key}` | {_default(field)} | {_admissible(field)} | {field.description or ''} |")
     return lines
@@ -62,7 +66,7 @@ def _table(model: type[BaseModel], without: tuple[str, ...] = ()) -> list[str]:
 def design_file_reference() -> str:
     """The whole reference as Markdown."""
     lines = [_INTRODUCTION, "## At the top"]
-    lines += _table(Design, without=(*BLOCK_KINDS, "guard", "limits", "trial"))
+    lines += _table(Design, without=(*BLOCK_KINDS, "guard", "limits", "trial", "knob", "button"))
     for block, kinds in BLOCK_KINDS.items():
         lines += ["", f"## [{block}]"]
         for kind, model in kinds.items():
@@ -70,9 +74,22 @@ def design_file_reference() -> str:
             lines += _table(model)
         if block == "probe":
             lines += ["", "### [probe.adc]", "", (Adc.__doc__ or "").strip(), *_table(Adc)]
+            for kind, filter_ in FILTER_KINDS.items():
+                lines += [
+                    "",
+                    f'### probe.filter of kind = "{kind}"',
+                    "",
+                    (filter_.__doc__ or "").strip(),
+                    *_table(filter_),
+                ]
+            lines += ["", "### [probe.checks]", "", (Checks.__doc__ or "").strip(), *_table(Checks)]
+            lines += ["", "### an entry of [[probe.calibration]]", "", (CalibrationPoint.__doc__ or "").strip()]
+            lines += _table(CalibrationPoint)
         if block == "law":
             lines += ["", "## [guard]", "", (Guard.__doc__ or "").strip(), *_table(Guard)]
             lines += ["", "### an entry of guard.alarms", "", (Alarm.__doc__ or "").strip(), *_table(Alarm)]
+    for key, model in (("knob", Knob), ("button", Button)):
+        lines += ["", f"## [{key}]", "", (model.__doc__ or "").strip(), *_table(model)]
     lines += ["", "## [limits]", "", (Limits.__doc__ or "").strip(), *_table(Limits)]
     lines += ["", "## [[trial]]", "", (Trial.__doc__ or "").strip(), *_table(Trial)]
     for kind, event in EVENT_KINDS.items():

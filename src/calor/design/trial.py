@@ -56,6 +56,18 @@ class ProbeShort(Timed):
     kind: Literal["probe_short"] = choice("probe_short", "Event", "The probe's wires touch.")
 
 
+class ProbeReversed(Timed):
+    """The wires of a thermocouple are swapped: it falls as it heats."""
+
+    kind: Literal["probe_reversed"] = choice("probe_reversed", "Event", "The wires of a thermocouple are swapped.")
+
+
+class ProbeStuck(Timed):
+    """The converter gives the same code again and again."""
+
+    kind: Literal["probe_stuck"] = choice("probe_stuck", "Event", "The converter gives one code again and again.")
+
+
 class MainsLost(Timed):
     """No power: the output is dead and the controller starts afresh when it returns."""
 
@@ -64,7 +76,9 @@ class MainsLost(Timed):
     )
 
 
-AnyEvent = Door | AmbientStep | PowerStep | SetpointStep | ProbeOpen | ProbeShort | MainsLost
+AnyEvent = (
+    Door | AmbientStep | PowerStep | SetpointStep | ProbeOpen | ProbeShort | ProbeReversed | ProbeStuck | MainsLost
+)
 Event = Annotated[AnyEvent, Field(discriminator="kind")]
 
 EVENT_KINDS: dict[str, type[AnyEvent]] = {
@@ -74,6 +88,8 @@ EVENT_KINDS: dict[str, type[AnyEvent]] = {
     "setpoint_step": SetpointStep,
     "probe_open": ProbeOpen,
     "probe_short": ProbeShort,
+    "probe_reversed": ProbeReversed,
+    "probe_stuck": ProbeStuck,
     "mains_lost": MainsLost,
 }
 
@@ -84,6 +100,8 @@ def describe(event: AnyEvent) -> str:
         "door": "door open",
         "probe_open": "probe open",
         "probe_short": "probe shorted",
+        "probe_reversed": "probe reversed",
+        "probe_stuck": "probe stuck",
         "mains_lost": "mains lost",
     }
     if isinstance(event, AmbientStep):

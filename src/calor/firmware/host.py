@@ -7,13 +7,18 @@ import subprocess
 import tempfile
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import numpy.typing as npt
 
 from calor.design.model import Design
 from calor.errors import FirmwareError
-from calor.firmware.generate import Sources, generate, tick_s
+from calor.firmware.generate import generate, tick_s
+from calor.firmware.templating import Sources
+from calor.sense.digital import Digital, code_to_word
+from calor.sense.registry import AnyProbe, gives_code, numbers
+from calor.sense.thermocouple import Thermocouple
 
 STRICT_FLAGS = (
     "-std=c99", "-Wall", "-Wextra", "-Wpedantic", "-Wconversion", "-Wdouble-promotion", "-Wshadow", "-Werror",
@@ -36,7 +41,7 @@ int main(void)
         float row[4];
         row[1] = {prefix}_step(&state, reading, {period});
         row[0] = state.measured_celsius;
-        row[2] = (float)((state.probe_fault ? 1 : 0) + (state.cut_out ? 2 : 0));
+        row[2] = (float)((state.probe_fault ? 1 : 0) + (state.cut_out ? 2 : 0) + (state.fault ? 8 << state.fault : 0));
         row[3] = 0.0f;
 {switching}
         if (fwrite(row, sizeof row, 1, stdout) != 1) {{
@@ -104,17 +109,29 @@ def build(design: Design, folder: Path, flags: tuple[str, ...] = ("-O2",)) -> Pa
     return program
 
 
+def as_given(probe: AnyProbe, readings: npt.NDArray[np.float64]) -> npt.NDArray[Any]:
+    """Readings as the C takes them: °C, sums of conversions, or words; a NaN is a sensor that does not answer."""
+    if probe.kind == "ideal":
+        return readings.astype(np.float32)
+    if isinstance(probe, Digital | Thermocouple) and gives_code(probe):
+        bits = probe.bits if isinstance(probe, Digital) else probe.converter_bits
+        return np.array(
+            [code_to_word(0 if np.isnan(k) else int(k), bits, probe, bool(np.isnan(k))) for k in readings], np.uint32
+        )
+    return np.round(readings * numbers(probe).firmware.adc.oversampling).astype(np.uint32)
+
+
 def run(design: Design, readings: npt.NDArray[np.float64], flags: tuple[str, ...] = ("-O2",)) -> HostRun:
-    """The C of `design` on `readings`, counts (°C for an ideal probe), one each control step.
+    """The C of `design` on `readings`, counts as a run has them (°C for an ideal probe), one each control step.
 
     Raises FirmwareError where it does not build, crashes or hangs.
     """
-    kind = np.float32 if design.probe.kind == "ideal" else np.uint32
+    given = as_given(design.probe, readings)
     with tempfile.TemporaryDirectory() as place:
         program = build(design, Path(place), flags)
         try:
             result = subprocess.run(
-                [program], input=readings.astype(kind).tobytes(), capture_output=True, timeout=LONGEST_S, check=False
+                [program], input=given.tobytes(), capture_output=True, timeout=LONGEST_S, check=False
             )
         except subprocess.TimeoutExpired:
             raise FirmwareError(f"the firmware did not end within {LONGEST_S:g} s and was stopped") from None

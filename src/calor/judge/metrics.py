@@ -12,7 +12,8 @@ from dataclasses import dataclass
 import numpy as np
 import numpy.typing as npt
 
-from calor.loop.trace import Column, Trace
+from calor.compiled import Column
+from calor.loop.trace import Trace
 
 STAYS_SHARE = 0.1
 Mask = npt.NDArray[np.bool_]

@@ -6,8 +6,9 @@ from typing import Any
 
 import numpy as np
 
+from calor.compiled import Column
 from calor.design.model import Design
-from calor.loop.trace import Column, Flag, Trace
+from calor.loop.trace import Flag, Trace
 
 
 def compare(design: Design, recorded: Trace, replayed: Trace) -> dict[str, Any]:

@@ -12,9 +12,10 @@ from typing import TYPE_CHECKING
 import numpy as np
 import numpy.typing as npt
 
+from calor.compiled import Column
 from calor.errors import LogError, shown, unreadable
 from calor.log.columns import Role, output_scale, recognise, seconds_per_unit, temperature_unit
-from calor.loop.trace import Column, Flag, RunEvent, Trace
+from calor.loop.trace import Flag, RunEvent, Trace
 from calor.units import TemperatureUnit, to_celsius
 
 if TYPE_CHECKING:

@@ -6,11 +6,13 @@ from typing import NamedTuple
 
 import numpy as np
 
+from calor.compiled import Column
 from calor.design.model import Design
 from calor.design.trial import AmbientStep, AnyEvent, Door, PowerStep, SetpointStep, Trial, describe
-from calor.loop.trace import Column, Disturbance, RunEvent
+from calor.loop.trace import Disturbance, RunEvent
+from calor.sense.mounting import OPEN, REVERSED, SHORT, STUCK
 
-PROBE_WHOLE, PROBE_OPEN, PROBE_SHORT = range(3)
+WIRING = {"probe_open": OPEN, "probe_short": SHORT, "probe_reversed": REVERSED, "probe_stuck": STUCK}
 
 
 class Conditions(NamedTuple):
@@ -51,7 +53,7 @@ def timeline(design: Design, trial: Trial) -> Conditions:
         elif event.kind == "mains_lost":
             power[during] = -1.0
         else:
-            wiring[during] = PROBE_OPEN if event.kind == "probe_open" else PROBE_SHORT
+            wiring[during] = WIRING[event.kind]
     return Conditions(at_s, ambient, extra, power, setpoint, wiring)
 
 

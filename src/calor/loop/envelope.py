@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import numpy as np
 
-from calor.loop.trace import Column, Trace
+from calor.compiled import Column
+from calor.loop.trace import Trace
 
 
 def envelope(time_s: Column, values: Column, begin_s: float, end_s: float, pixels: int) -> tuple[Column, Column]:

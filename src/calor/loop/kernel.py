@@ -10,7 +10,7 @@ from typing import Any, NamedTuple
 
 import numpy as np
 
-from calor.compiled import compiled
+from calor.compiled import Column, compiled
 from calor.drive import registry as drives
 from calor.drive.registry import DriveNumbers, DriveState
 from calor.law import registry as laws
@@ -19,12 +19,15 @@ from calor.load import chamber
 from calor.load import registry as loads
 from calor.load.registry import LoadNumbers, LoadState, Surroundings
 from calor.loop.conditions import Conditions
-from calor.loop.trace import Column, Flag
-from calor.sense import lag
-from calor.sense import registry as probes
-from calor.sense.registry import ProbeNumbers
+from calor.loop.trace import Flag
+from calor.sense import filters, lag, reading
+from calor.sense.checks import NO_FAULT
+from calor.sense.filters import FilterNumbers
+from calor.sense.registry import IDEAL, ProbeNumbers
 
 PROBE_FAULT, CUT_OUT, MAINS_LOST = (float(flag) for flag in (Flag.PROBE_FAULT, Flag.CUT_OUT, Flag.MAINS_LOST))
+FIRST_FAULT = float(Flag.PROBE_OPEN)
+"""The flag of fault 1; that of each further kind of fault is twice the one before."""
 ABORT, DONE = 0, 1
 STEPS_BETWEEN_LOOKS = 4096
 
@@ -105,6 +108,8 @@ def run(
     fresh_law: LawState,
     conditions: Conditions,
     noise: Column,
+    noise_seed: int,
+    memory: Column,
     span_s: float,
     control: Any,
     columns: Any,
@@ -112,6 +117,9 @@ def run(
     switch_level: Column,
 ) -> int:
     """Fill the columns row by row, and the instants at which the output changed, and to which level.
+
+    `noise` is added to what the probe is at, °C; the converter's own noise is drawn here, from `noise_seed`.
+    `memory` is what the probe's checks and filter remember, as new_memory made it.
 
     `columns` is 8×rows, from true_celsius on in the order of a Trace; `switch_s` and `switch_level` have room for
     most_changes. Returns how many changes there were.
@@ -127,7 +135,8 @@ def run(
     instants, ambients, extras = conditions.at_s, conditions.ambient_celsius, conditions.extra_w_per_k
     powers, setpoints, wirings = conditions.power, conditions.setpoint_celsius, conditions.wiring
     period_s, probe, law, drive, load = blocks.period_s, blocks.probe, blocks.law, blocks.drive, blocks.load
-    lag_s = probe.time_constant_s
+    lag_s, is_ideal = probe.time_constant_s, probe.kind == IDEAL
+    np.random.seed(noise_seed)
     by_matrix = load.kind == loads.CHAMBER and period_s <= load.step_s
     matrix = chamber.step_matrix(load.chamber, 0.0, period_s)
     switches, arrived = 0, 0
@@ -152,12 +161,16 @@ def run(
         else:
             if was_lost:
                 law_state = fresh_law
+                memory[:] = 0.0
             wiring = int(wirings[now_row])
-            counts, measured, fault = probes.step(probe, probe_celsius + noise[k], wiring)
-            law_state, demand = laws.step(law, law_state, setpoint, measured, fault, period_s)
-            if fault:
+            counts = reading.sample(probe, memory, probe_celsius + noise[k], wiring)
+            measured, fault = reading.step(probe, memory, counts, period_s)
+            if is_ideal:
+                counts = np.nan
+            law_state, demand = laws.step(law, law_state, setpoint, measured, fault != NO_FAULT, period_s)
+            if fault != NO_FAULT:
                 measured = np.nan
-                flags += PROBE_FAULT
+                flags += PROBE_FAULT + FIRST_FAULT * 2.0 ** (fault - 1)
             if law_state.cut_out:
                 flags += CUT_OUT
         was_lost = lost
@@ -215,6 +228,8 @@ def replay(
     drive: DriveNumbers,
     law_state: LawState,
     drive_state: DriveState,
+    smoothing: FilterNumbers,
+    memory: Column,
     readings: Column,
     setpoint: Column,
     span_s: float,
@@ -224,12 +239,17 @@ def replay(
     switch_s: Column,
     switch_level: Column,
 ) -> int:
-    """The law's decisions on given readings, one a control step; a reading that is NaN is a probe fault."""
+    """The law's decisions on given readings, one a control step, smoothed; one that is NaN is a probe fault."""
     switches, given = 0, 0.0
     for k in range(len(readings)):
         begin_s, end_s = k * period_s, min((k + 1) * period_s, span_s)
-        fault = np.isnan(readings[k])
-        law_state, demand = laws.step(law, law_state, setpoint[k], readings[k], fault, period_s)
+        measured = readings[k]
+        fault = np.isnan(measured)
+        if fault:
+            memory[:] = 0.0
+        elif smoothing.kind != filters.NONE:
+            measured = filters.step(smoothing, memory, measured, period_s)
+        law_state, demand = laws.step(law, law_state, setpoint[k], measured, fault, period_s)
         flags_column[k] += (PROBE_FAULT if fault else 0.0) + (CUT_OUT if law_state.cut_out else 0.0)
         demand_column[k] = demand
         drive_state, switches, given, heat = _give(

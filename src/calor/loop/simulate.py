@@ -8,6 +8,7 @@ from dataclasses import replace
 import numpy as np
 import numpy.typing as npt
 
+from calor.compiled import Column
 from calor.design.model import Design
 from calor.design.trial import Trial
 from calor.drive import registry as drives
@@ -17,8 +18,10 @@ from calor.law.guard import Alarm
 from calor.load import registry as loads
 from calor.loop import kernel
 from calor.loop.conditions import happenings, timeline
-from calor.loop.trace import Column, Flag, RunEvent, Trace
+from calor.loop.trace import Flag, RunEvent, Trace
+from calor.sense import filters, reading
 from calor.sense import registry as probes
+from calor.sense.checks import FAULT_WORDS
 
 
 class Stopped(Exception):  # noqa: N818 - a run that was asked to stop did not fail
@@ -63,11 +66,13 @@ def run(design: Design, trial: Trial, control: npt.NDArray[np.int64] | None = No
     noise = np.zeros(steps)
     if design.probe.noise_celsius > 0.0:
         noise = np.random.default_rng(trial.seed).standard_normal(steps) * design.probe.noise_celsius
+    probe = blocks.probe
     columns = np.empty((8, steps))
     switch_s, switch_level = (np.empty(most_changes(design, steps, len(conditions.at_s))) for _ in range(2))
     changes = kernel.run(
-        blocks, start, laws.start(), conditions, noise, float(trial.span_s), control, columns, switch_s, switch_level
-    )
+        blocks, start, laws.start(), conditions, noise, trial.seed, reading.new_memory(probe), float(trial.span_s),
+        control, columns, switch_s, switch_level,
+    )  # fmt: skip
     if control[kernel.DONE] < steps:
         raise Stopped
     events, disturbances = happenings(trial)
@@ -95,7 +100,7 @@ def run(design: Design, trial: Trial, control: npt.NDArray[np.int64] | None = No
 
 
 def replay(design: Design, recorded: Trace) -> Trace:
-    """What the design's law and drive decide when given the recorded readings, held between samples.
+    """What the design's law and drive decide when given the recorded readings, held between samples and filtered.
 
     The trace keeps the recorded temperature as measured, and the recorded output, held alike, beside the
     law's own demand. A row inside a gap of the record carries Flag.GAP; the last reading is held through it.
@@ -104,6 +109,7 @@ def replay(design: Design, recorded: Trace) -> Trace:
     span_s = float(recorded.time_s[-1] - recorded.time_s[0])
     steps = max(1, int(np.floor(span_s / period_s + 1e-9)) + 1)
     time_s = np.arange(steps, dtype=np.float64) * period_s
+    smoothing = filters.numbers(design.probe.filter)
     row = np.searchsorted(recorded.time_s - recorded.time_s[0], time_s + 1e-9, side="right") - 1
     readings = recorded.measured_celsius[row]
     setpoint = np.full(steps, float(design.setpoint.celsius))
@@ -118,6 +124,8 @@ def replay(design: Design, recorded: Trace) -> Trace:
         drives.numbers(design.drive),
         laws.start(),
         drives.start(),
+        smoothing,
+        np.zeros(filters.memory_size(smoothing)),
         readings,
         setpoint,
         span_s + period_s,
@@ -152,7 +160,9 @@ def _with_found_events(trace: Trace, design: Design) -> Trace:
     begins = np.flatnonzero(faulty & ~np.concatenate(([False], faulty[:-1])))
     asked = f"{design.guard.probe_fault_output * 100:g} %"
     # a probe at the edge of its scale may flicker in and out of fault: the first ones say it
-    found += [RunEvent(float(trace.time_s[k]), "probe_fault", f"probe fault, output {asked}") for k in begins[:20]]
+    for k in begins[:20]:
+        word = _fault_word(int(flags[k]))
+        found.append(RunEvent(float(trace.time_s[k]), "probe_fault", f"probe fault{word}, output {asked}"))
     for alarm in design.guard.alarms:
         text = f"alarm {alarm.kind.replace('_', ' ')}, {alarm.celsius:g} °C"
         is_difference = alarm.kind.startswith("deviation")
@@ -162,6 +172,14 @@ def _with_found_events(trace: Trace, design: Design) -> Trace:
         ]
     found.sort(key=lambda event: event.at_s)
     return replace(trace, events=tuple(found))
+
+
+def _fault_word(flags: int) -> str:
+    """Which fault of the probe a row's flags name."""
+    for fault in range(1, len(FAULT_WORDS)):
+        if flags & (int(Flag.PROBE_OPEN) << (fault - 1)):
+            return f": {FAULT_WORDS[fault]}"
+    return ""
 
 
 _ALARM_CONDITION: dict[str, Callable[[Column, Column, float], npt.NDArray[np.bool_]]] = {

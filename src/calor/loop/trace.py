@@ -8,11 +8,9 @@ from functools import cached_property
 from typing import NamedTuple
 
 import numpy as np
-import numpy.typing as npt
 
+from calor.compiled import Column
 from calor.units import TemperatureUnit, celsius_to, difference_to
-
-Column = npt.NDArray[np.float64]
 
 COLUMNS = (
     "time_s", "true_celsius", "probe_celsius", "counts", "measured_celsius", "setpoint_celsius", "demand", "delivered",
@@ -27,6 +25,13 @@ class Flag(IntFlag):
     CUT_OUT = 2
     MAINS_LOST = 4
     GAP = 8
+    # which fault of the probe, beside PROBE_FAULT: in the order of sense.checks
+    PROBE_OPEN = 16
+    PROBE_SHORT = 32
+    PROBE_RANGE = 64
+    PROBE_RATE = 128
+    PROBE_REVERSED = 256
+    PROBE_STUCK = 512
 
 
 class RunEvent(NamedTuple):

@@ -1,16 +1,20 @@
 """Analog to digital converter: code = floor(v / v_ref · 2ⁿ), held to 0…2ⁿ−1.
 
 Source: the converter's definition (common practice in data sheets); dividing back by 2ⁿ − 1 instead of 2ⁿ is
-widespread in hobby code, so both are offered.
+widespread in hobby code, so both are offered. Averaging 4ᵏ readings buys k bits where the noise is at least about
+one count (common practice).
 """
 
 from __future__ import annotations
 
 import math
-from typing import Literal, NamedTuple
+from typing import Literal, NamedTuple, Self
+
+import numpy as np
+from pydantic import model_validator
 
 from calor.compiled import compiled
-from calor.settings import Settings, choice, number
+from calor.settings import Settings, choice, fraction, number
 
 
 class Adc(Settings):
@@ -19,21 +23,58 @@ class Adc(Settings):
     bits: int = number(12, "Resolution, bits", "Bits of the converter.", "integer", 6, 24)
     reference_volt: float = number(3.3, "Reference", "Voltage at which the code is full.", "volt", 0.1, 30.0)
     divider_volt: float = number(
-        3.3, "Divider supply", "Voltage on top of the divider; equal to the reference: ratiometric.", "volt", 0.1, 30.0
-    )
+        3.3, "Supply of the probe", "What feeds the divider; equal to the reference: ratiometric.", "volt", 0.1, 30.0
+    )  # fmt: skip
     divide_by: Literal["2^n", "2^n-1"] = choice(
         "2^n", "Divided back by", "What the firmware divides the code by: 2^n is the converter's definition."
     )
+    gain_error_fraction: float = fraction(
+        0.0, "Gain error", "The converter's codes are too high by this share; the firmware does not know.", -0.2, 0.2
+    )
+    offset_error_counts: float = number(
+        0.0, "Offset error", "The converter's codes are too high by so many counts.", "number", -10_000.0, 10_000.0
+    )
+    noise_counts: float = number(
+        0.0, "Noise of a conversion", "Standard deviation of one conversion, in counts.", "number", 0.0, 10_000.0
+    )
+    oversampling: int = number(
+        1, "Conversions averaged", "Added up for one reading; 4 buy a bit where there is noise.", "integer", 1, 256
+    )  # fmt: skip
+    input_low_volt: float = number(0.0, "Input from", "The input stage gives no less than this.", "volt", 0.0, 30.0)
+    input_high_volt: float | None = number(
+        None, "Input up to", "The input stage clips here; none: at the reference.", "volt", 0.0, 30.0
+    )
+    reference_tolerance_fraction: float = fraction(
+        0.01, "Tolerance of the voltages", "Of reference and supply each; cancels where they are one.", 0.0, 0.5
+    )
+
+    @model_validator(mode="after")
+    def _input_range(self) -> Self:
+        high = self.reference_volt if self.input_high_volt is None else self.input_high_volt
+        if self.input_low_volt >= high:
+            raise ValueError(
+                f"input_low_volt ({self.input_low_volt:g}) must be below the input's upper end ({high:g} V)"
+            )
+        return self
+
+    @property
+    def ratiometric(self) -> bool:
+        """Whether probe and converter share one voltage, so that it cancels."""
+        return self.divider_volt == self.reference_volt
 
 
 class AdcNumbers(NamedTuple):
-    """The converter as the kernel sees it."""
+    """The converter as the kernel sees it. Voltages are shares of the reference wherever they can be."""
 
     codes: float
     divisor: float
     reference_volt: float
-    fault_below_counts: float
-    fault_above_counts: float
+    gain: float
+    offset_counts: float
+    noise_counts: float
+    oversampling: int
+    input_low_volt: float
+    input_high_volt: float
 
 
 FAULT_SHARE = 1.0 / 256.0
@@ -43,21 +84,81 @@ FAULT_SHARE = 1.0 / 256.0
 def numbers(settings: Adc) -> AdcNumbers:
     """The converter's settings as plain numbers."""
     codes = float(2**settings.bits)
-    # a divider fed from less than the reference never reaches the last codes: its ends are where it ends
-    top = min(codes - 1.0, float(math.floor(codes * settings.divider_volt / settings.reference_volt)))
-    margin = float(max(1, int((top + 1.0) * FAULT_SHARE)))
-    divisor = codes if settings.divide_by == "2^n" else codes - 1.0
-    return AdcNumbers(codes, divisor, settings.reference_volt, margin, top - margin)
+    high = settings.reference_volt if settings.input_high_volt is None else settings.input_high_volt
+    return AdcNumbers(
+        codes,
+        codes if settings.divide_by == "2^n" else codes - 1.0,
+        settings.reference_volt,
+        1.0 + settings.gain_error_fraction,
+        settings.offset_error_counts,
+        settings.noise_counts,
+        settings.oversampling,
+        settings.input_low_volt,
+        high,
+    )
+
+
+@compiled(inline=True)
+def exact_counts(adc: AdcNumbers, volt: float) -> float:
+    """The code before it is rounded down and held to the scale: gain, offset and the input's range applied."""
+    clipped = min(max(volt, adc.input_low_volt), adc.input_high_volt)
+    return clipped / adc.reference_volt * adc.codes * adc.gain + adc.offset_counts
+
+
+@compiled(inline=True)
+def code(adc: AdcNumbers, counts: float) -> float:
+    """The whole code for so many exact counts."""
+    return min(max(float(math.floor(counts)), 0.0), adc.codes - 1.0)
 
 
 @compiled(inline=True)
 def volt_to_counts(adc: AdcNumbers, volt: float) -> float:
-    """The code, a whole number, that the converter gives for `volt`."""
-    code = float(math.floor(volt / adc.reference_volt * adc.codes))
-    return min(max(code, 0.0), adc.codes - 1.0)
+    """The code, a whole number, that one conversion without noise gives for `volt`."""
+    return code(adc, exact_counts(adc, volt))
 
 
 @compiled()
+def noisy_counts(adc: AdcNumbers, volt: float) -> float:
+    """The mean code of one reading: as many noisy conversions of `volt` as are averaged.
+
+    Draws from the thread's compiled random numbers, which a run seeds.
+    """
+    exact = exact_counts(adc, volt)
+    total = 0.0
+    for _ in range(adc.oversampling):
+        total += code(adc, exact + adc.noise_counts * np.random.normal())
+    return total / adc.oversampling
+
+
+@compiled(inline=True)
 def counts_to_volt(adc: AdcNumbers, counts: float) -> float:
     """The voltage the firmware takes a code for."""
     return counts / adc.divisor * adc.reference_volt
+
+
+def reading_noise_counts(settings: Adc) -> float:
+    """Standard deviation of one reading, in counts, after averaging."""
+    return settings.noise_counts / math.sqrt(settings.oversampling)
+
+
+def quantisation_counts(settings: Adc) -> float:
+    """How far, at most, rounding down takes a reading from the truth, in counts.
+
+    One conversion: a whole count, as the firmware takes the lower edge of the code. Several, shaken by noise of at
+    least half a count: the mean of the lower edges is half a count low, and one part of a count is left.
+    """
+    if settings.oversampling == 1 or settings.noise_counts < 0.5:
+        return 1.0
+    return 0.5 + 1.0 / settings.oversampling
+
+
+def oversampling_line(settings: Adc, celsius_per_count: float) -> str:
+    """What averaging buys, in one line."""
+    if settings.oversampling == 1:
+        return ""
+    bits = math.log2(settings.oversampling) / 2.0
+    if settings.noise_counts < 0.5:
+        return "Averaging equal codes buys nothing: it needs noise of about a count."
+    return f"Buys {bits:.3g} bits: noise {celsius_per_count * reading_noise_counts(settings):.2g} °C instead of" + (
+        f" {celsius_per_count * settings.noise_counts:.2g}."
+    )

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import math
+from typing import Any
+
+import numpy as np
 
 from calor.errors import CalorError
-from calor.sense import adc, thermistor
-from calor.sense.ideal import IdealProbe
-from calor.sense.thermistor import Thermistor
+from calor.sense import adc, budget, reading, registry
+from calor.sense.registry import AnyProbe, ProbeNumbers
 
 Point = dict[str, float | int | None]
 
@@ -16,48 +18,128 @@ def _plain(value: float) -> float | None:
     return float(value) if math.isfinite(value) else None
 
 
-def at_celsius(settings: Thermistor | IdealProbe, celsius: float) -> Point:
-    """The probe at `celsius`: ohm, volt, counts, the °C the firmware reads back, °C per count.
+def _code(value: float) -> float | int | None:
+    if not math.isfinite(value):
+        return None
+    return int(value) if value == int(value) else float(value)
 
-    Noise, lag and offset are left out. What a probe does not have is None. Raises CalorError below 0 K.
+
+def reach(settings: AnyProbe) -> tuple[float, float, str]:
+    """Temperatures at which a probe may be asked for, °C, and what sets them."""
+    if settings.kind == "rtd":
+        return *registry.celsius_range(settings), "IEC 60751 holds"
+    if settings.kind == "thermocouple":
+        return *registry.celsius_range(settings), f"type {settings.letter} of ITS-90 holds"
+    return math.nextafter(-273.15, 0.0), 1e5, "a temperature can be"
+
+
+def celsius_per_count(settings: AnyProbe, celsius: float) -> float | None:
+    """How many °C one count is at `celsius`, as the firmware scales it, above 0; None where there are no counts."""
+    plain = registry.numbers(settings)
+    if registry.gives_code(settings):
+        return plain.code.celsius_per_code
+    if not registry.has_converter(settings):
+        return None
+    counts = float(reading.counts_over(plain, np.array([celsius]))[0])
+    low, high = max(counts - 1.0, 0.0), min(counts + 1.0, plain.firmware.adc.codes - 1.0)
+    back = [float(reading.counts_to_celsius(plain, end)) for end in (low, counts, high)]
+    if math.isfinite(back[0]) and math.isfinite(back[2]):
+        return abs(back[2] - back[0]) / (high - low)
+    return _plain(abs(back[2] - back[1])) if math.isfinite(back[2]) else _plain(abs(back[1] - back[0]))
+
+
+def _quantity(settings: AnyProbe, celsius: float | None, volt: float | None) -> tuple[str, float | None]:
+    """(key, value) of what the probe itself gives: at a temperature, or as the firmware works it out from a voltage."""
+    module = registry.module_of(settings)
+    key = getattr(module, "QUANTITY", "")
+    if not key:
+        return "", None
+    own = module.numbers(settings)
+    if celsius is not None:
+        return key, _plain(module.celsius_to_quantity(own, celsius))
+    back = getattr(module, "volt_to_quantity", None)
+    if volt is None:
+        return key, None
+    return key, _plain(back(own, volt)) if back is not None else None
+
+
+def _point(settings: AnyProbe, plain: ProbeNumbers, celsius: float | None, counts: float) -> Point:
+    point: Point = {"celsius": celsius}
+    volt = None
+    if registry.has_converter(settings):
+        if celsius is not None:
+            volt = _plain(reading.celsius_to_volt(plain.kind, plain.hardware, celsius, 0))
+        else:
+            volt = _plain(adc.counts_to_volt(plain.firmware.adc, counts))
+    key, own = _quantity(settings, celsius, volt)
+    if key:
+        point[key] = own
+    if settings.kind == "thermocouple" and celsius is not None:
+        module = registry.module_of(settings)
+        point["measured_millivolt"] = _plain(module.measured_millivolt(plain.hardware.thermocouple, celsius, 0))
+    if settings.kind != "analog_voltage" or volt is not None:
+        point["volt"] = volt
+    point["counts"] = _code(counts)
+    back = float(reading.celsius_over(plain, np.array([counts]))[0]) if math.isfinite(counts) else math.nan
+    if settings.kind == "ideal":
+        back = float(reading.step(plain, reading.new_memory(plain), celsius, 1.0)[0]) if celsius is not None else back
+    point["celsius_back"] = _plain(back)
+    at = celsius if celsius is not None else _plain(back)
+    point["celsius_per_count"] = None if at is None else celsius_per_count(settings, at)
+    return point
+
+
+def at_celsius(settings: AnyProbe, celsius: float) -> Point:
+    """The probe at `celsius`: what it gives, volt at the converter, counts, °C the firmware reads back, °C per count.
+
+    What it gives itself is its ohm, millivolt, microampere or volt. Noise, lag and offset are left out. What a probe
+    does not have is None or left out. A thermocouple's millivolt is that of the tables, against 0 °C;
+    measured_millivolt is against its cold junction. Raises CalorError outside the range of the probe's standard.
     """
-    if not math.isfinite(celsius) or celsius <= -273.15:
-        raise CalorError(f"calor probe: --celsius: must be a number above -273.15 (received {celsius:g})")
-    if isinstance(settings, IdealProbe):
-        return {
-            "celsius": celsius, "ohm": None, "volt": None, "counts": None, "celsius_back": celsius,
-            "celsius_per_count": None,
-        }  # fmt: skip
-    plain = thermistor.numbers(settings)
-    ohm = float(thermistor.celsius_to_ohm(plain, celsius))
-    counts, back, _ = thermistor.step(plain, celsius, 0)
-    return {
-        "celsius": celsius,
-        "ohm": ohm,
-        "volt": float(thermistor.ohm_to_volt(plain, ohm)),
-        "counts": int(counts),
-        "celsius_back": _plain(back),
-        "celsius_per_count": _plain(thermistor.celsius_per_count(settings, celsius)),
-    }
+    low, high, why = reach(settings)
+    if not (math.isfinite(celsius) and low <= celsius <= high):
+        if low < -273.0:
+            raise CalorError(f"calor probe: --celsius: must be a number above -273.15 (received {celsius:g})")
+        raise CalorError(
+            f"calor probe: --celsius: must be a number from {low:g} to {high:g} °C, where {why} (received {celsius:g})"
+        )
+    plain = registry.numbers(settings.model_copy(update={"offset_celsius": 0.0}))
+    counts = float(reading.counts_over(plain, np.array([celsius]))[0])
+    return _point(settings, plain, celsius, counts)
 
 
-def at_counts(settings: Thermistor | IdealProbe, counts: int) -> Point:
+def at_counts(settings: AnyProbe, counts: int) -> Point:
     """What the firmware makes of a code. Raises CalorError where the converter has no such code."""
-    if isinstance(settings, IdealProbe):
+    if settings.kind == "ideal":
         raise CalorError(
             "calor probe: --counts: an ideal probe has no converter; use --celsius, or a probe of another kind"
         )
-    top = 2**settings.adc.bits - 1
-    if not 0 <= counts <= top:
-        raise CalorError(f"calor probe: --counts: must be a code from 0 to {top} (received {counts})")
-    plain = thermistor.numbers(settings)
-    volt = float(adc.counts_to_volt(plain.adc, float(counts)))
-    back = _plain(thermistor.counts_to_celsius(plain, float(counts)))
+    plain = registry.numbers(settings)
+    low, high = code_range(plain)
+    if not low <= counts <= high:
+        raise CalorError(f"calor probe: --counts: must be a code from {low} to {high} (received {counts})")
+    point = _point(settings, plain, None, float(counts))
+    point["celsius"] = point["celsius_back"]
+    return point
+
+
+def code_range(plain: ProbeNumbers) -> tuple[int, int]:
+    """Lowest and highest code there is."""
+    if plain.gives_code:
+        return int(plain.code.lowest), int(plain.code.highest)
+    return 0, int(plain.firmware.adc.codes) - 1
+
+
+def report(settings: AnyProbe, points: list[Point]) -> dict[str, Any]:
+    """Points with the error budget at the first of them that can be read."""
+    found = None
+    for point in points:
+        if point["celsius"] is not None and found is None:
+            found = budget.budget(settings, float(point["celsius"]))
     return {
-        "celsius": back,
-        "ohm": _plain(thermistor.volt_to_ohm(plain, volt)),
-        "volt": volt,
-        "counts": counts,
-        "celsius_back": back,
-        "celsius_per_count": None if back is None else _plain(thermistor.celsius_per_count(settings, back)),
+        "points": points,
+        "budget_at_celsius": None if found is None else found.celsius,
+        "budget": [] if found is None else [part._asdict() for part in found.contributions],
+        "worst_case_celsius": None if found is None else found.worst_case_celsius,
+        "rss_celsius": None if found is None else found.rss_celsius,
     }

@@ -1,46 +1,210 @@
-"""All probes in one place: the settings of a design's [probe], and the one step the kernel calls."""
+"""All probes in one place: the settings of a design's [probe], and their numbers as the kernel takes them.
+
+A probe has two sides. The hardware turns a temperature into a code; the firmware turns the code back, by the numbers
+it believes in. Both sides are numbers of one shape, so that either can be changed alone: a tolerance on the hardware's
+side, a calibration on the firmware's.
+"""
 
 from __future__ import annotations
 
+import math
 from types import ModuleType
-from typing import Annotated, NamedTuple
+from typing import Annotated, Any, NamedTuple
 
+import numpy as np
 from pydantic import Field
 
-from calor.compiled import compiled
-from calor.sense import ideal, thermistor
+from calor.sense import (
+    adc,
+    analog_current,
+    analog_voltage,
+    calibration,
+    checks,
+    digital,
+    filters,
+    ideal,
+    rtd,
+    steinhart_hart,
+    thermistor,
+    thermocouple,
+)
+from calor.sense.adc import AdcNumbers
+from calor.sense.analog_current import AnalogCurrent, AnalogCurrentNumbers
+from calor.sense.analog_voltage import AnalogVoltage, AnalogVoltageNumbers
+from calor.sense.calibration import CorrectionNumbers
+from calor.sense.checks import CheckNumbers
+from calor.sense.digital import CodeNumbers, Digital
+from calor.sense.filters import FilterNumbers
 from calor.sense.ideal import IdealProbe
+from calor.sense.mounting import NO_ERROR, OwnError
+from calor.sense.rtd import Rtd, RtdNumbers
 from calor.sense.thermistor import Thermistor, ThermistorNumbers
+from calor.sense.thermocouple import Thermocouple, ThermocoupleNumbers
 
-Probe = Annotated[Thermistor | IdealProbe, Field(discriminator="kind")]
+AnyProbe = Thermistor | Rtd | Thermocouple | AnalogVoltage | AnalogCurrent | Digital | IdealProbe
+Probe = Annotated[AnyProbe, Field(discriminator="kind")]
 
-KINDS: dict[str, tuple[type[Thermistor] | type[IdealProbe], ModuleType]] = {
+KINDS: dict[str, tuple[type[AnyProbe], ModuleType]] = {
     "thermistor": (Thermistor, thermistor),
+    "rtd": (Rtd, rtd),
+    "thermocouple": (Thermocouple, thermocouple),
+    "analog_voltage": (AnalogVoltage, analog_voltage),
+    "analog_current": (AnalogCurrent, analog_current),
+    "digital": (Digital, digital),
     "ideal": (IdealProbe, ideal),
 }
-THERMISTOR, IDEAL = range(len(KINDS))
+THERMISTOR, RTD, THERMOCOUPLE, ANALOG_VOLTAGE, ANALOG_CURRENT, DIGITAL, IDEAL = range(len(KINDS))
+
+
+class Side(NamedTuple):
+    """One side of a probe: what it is, or what the firmware takes it for. Only its kind's numbers are looked at."""
+
+    thermistor: ThermistorNumbers
+    rtd: RtdNumbers
+    thermocouple: ThermocoupleNumbers
+    analog_voltage: AnalogVoltageNumbers
+    analog_current: AnalogCurrentNumbers
+    adc: AdcNumbers
 
 
 class ProbeNumbers(NamedTuple):
-    """Any probe as the kernel sees it: which kind, what all have in common, and each kind's own."""
+    """Any probe as the kernel sees it."""
 
     kind: int
     time_constant_s: float
     offset_celsius: float
-    thermistor: ThermistorNumbers
+    own_error: OwnError
+    hardware: Side
+    firmware: Side
+    gives_code: bool
+    code: CodeNumbers
+    open_reads_high: bool
+    fault_below_counts: float
+    fault_above_counts: float
+    correction: CorrectionNumbers
+    checks: CheckNumbers
+    filter: FilterNumbers
 
 
-def numbers(settings: Thermistor | IdealProbe) -> ProbeNumbers:
-    """The settings of any probe as plain numbers."""
-    own = settings if isinstance(settings, Thermistor) else Thermistor()
+def module_of(settings: AnyProbe) -> Any:
+    """The module of a probe's kind."""
+    return KINDS[settings.kind][1]
+
+
+def has_converter(settings: AnyProbe) -> bool:
+    """Whether an analog to digital converter reads it."""
+    return not (isinstance(settings, Digital | IdealProbe) or gives_code(settings))
+
+
+def gives_code(settings: AnyProbe) -> bool:
+    """Whether it gives its temperature as a number, without volts that matter here."""
+    chip = isinstance(settings, Thermocouple) and settings.converter_celsius_per_code is not None
+    return chip or isinstance(settings, Digital)
+
+
+def _side(settings: AnyProbe) -> Side:
+    def of(model: Any, module: Any) -> Any:
+        return module.numbers(settings if isinstance(settings, model) else model())
+
+    return Side(
+        of(Thermistor, thermistor),
+        of(Rtd, rtd),
+        of(Thermocouple, thermocouple),
+        of(AnalogVoltage, analog_voltage),
+        of(AnalogCurrent, analog_current),
+        adc.numbers(getattr(settings, "adc", adc.Adc())),
+    )
+
+
+def _code(settings: AnyProbe) -> CodeNumbers:
+    if isinstance(settings, Thermocouple) and settings.converter_celsius_per_code is not None:
+        return digital.code_numbers(settings.converter_celsius_per_code, settings.converter_bits, True)
+    return digital.numbers(settings if isinstance(settings, Digital) else Digital())
+
+
+def numbers(settings: AnyProbe) -> ProbeNumbers:
+    """The settings of any probe as plain numbers: the hardware without tolerances, the firmware calibrated."""
+    firmware = _side(settings)
+    # what the firmware does not know of: errors of the converter, and the leads
+    firmware = firmware._replace(adc=firmware.adc._replace(gain=1.0, offset_counts=0.0))
+    hardware = _side(settings)
+    if isinstance(settings, Rtd):
+        hardware = hardware._replace(rtd=rtd.with_leads(settings, hardware.rtd))
     kind = list(KINDS).index(settings.kind)
-    return ProbeNumbers(kind, settings.time_constant_s, settings.offset_celsius, thermistor.numbers(own))
+    below, above = _fault_ends(settings, firmware)
+    junction = settings.cold_junction_celsius if isinstance(settings, Thermocouple) else None
+    firmware, correction = calibrated(settings, firmware)
+    high = getattr(module_of(settings), "open_reads_high", None)
+    return ProbeNumbers(
+        kind,
+        settings.time_constant_s,
+        settings.offset_celsius,
+        NO_ERROR,
+        hardware,
+        firmware,
+        gives_code(settings),
+        _code(settings),
+        high is not None and bool(high(settings)),
+        below,
+        above,
+        correction,
+        checks.numbers(settings.checks, junction),
+        filters.numbers(settings.filter),
+    )
 
 
-@compiled(inline=True)
-def step(probe: ProbeNumbers, celsius: float, wiring: int) -> tuple[float, float, bool]:
-    """One reading of any probe at `celsius`: (counts, °C as the firmware has it, whether it is a fault)."""
-    seen = celsius + probe.offset_celsius
-    if probe.kind == THERMISTOR:
-        return thermistor.step(probe.thermistor, seen, wiring)
-    return ideal.step(seen, wiring)
+def _fault_ends(settings: AnyProbe, side: Side) -> tuple[float, float]:
+    """Codes below and above which the probe is taken for open or shorted."""
+    if not has_converter(settings):
+        return -np.inf, np.inf
+    codes, volt = side.adc.codes, side.adc.reference_volt
+    # an input that clips, or a divider fed from less than the reference, never reaches the last codes
+    ceiling = side.adc.input_high_volt
+    if isinstance(settings, Thermistor):
+        ceiling = min(ceiling, settings.adc.divider_volt)
+    top = min(codes - 1.0, float(math.floor(codes * ceiling / volt)))
+    bottom = float(math.floor(codes * side.adc.input_low_volt / volt))
+    margin = float(max(1, int((top + 1.0) * adc.FAULT_SHARE)))
+    if isinstance(settings, Thermistor):
+        return bottom + margin, top - margin
+    if isinstance(settings, AnalogCurrent) or (
+        isinstance(settings, AnalogVoltage) and settings.volt_at_0_celsius > 0.0
+    ):
+        return bottom + margin, top - 1.0
+    if isinstance(settings, AnalogVoltage):
+        return -np.inf, top - 1.0
+    low, high = celsius_range(settings)
+    own, module = (side.rtd, rtd) if isinstance(settings, Rtd) else (side.thermocouple, thermocouple)
+    ends = sorted(float(adc.exact_counts(side.adc, module.celsius_to_volt(own, end, 0))) for end in (low, high))
+    below = max(float(math.floor(ends[0])), bottom + 1.0)
+    if isinstance(settings, Thermocouple) and settings.amplifier_offset_volt <= 0.0:
+        below = -np.inf  # the lowest code is then the cold junction, and all that is colder
+    return below, min(float(math.ceil(ends[1])), top - 1.0)
+
+
+def celsius_range(settings: AnyProbe) -> tuple[float, float]:
+    """Temperatures that the kind of probe can be read back over, °C."""
+    if isinstance(settings, Thermocouple):
+        return thermocouple.celsius_range(settings)
+    if isinstance(settings, Rtd):
+        return rtd.LOW_CELSIUS, rtd.HIGH_CELSIUS
+    if isinstance(settings, Thermistor):
+        return thermistor.LOW_CELSIUS, thermistor.HIGH_CELSIUS
+    return -273.0, 2000.0
+
+
+def calibrated(settings: AnyProbe, firmware: Side) -> tuple[Side, CorrectionNumbers]:
+    """The firmware with the calibration in it: a curve of its own for a thermistor, else a correction."""
+    points = settings.calibration
+    kind = calibration.kind_of(settings.correction, len(points))
+    if kind == "none":
+        return firmware, calibration.NOTHING
+    readings = np.array([point.reading_celsius for point in points])
+    truth = np.array([point.true_celsius for point in points])
+    if kind == "curve" and isinstance(settings, Thermistor):
+        own = firmware.thermistor
+        ohm = np.array([float(thermistor.celsius_to_quantity(own, reading)) for reading in readings])
+        found = steinhart_hart.coefficients(truth, ohm)
+        a0, a1, a2, a3 = thermistor.about(found, own.reference_ohm)
+        return firmware._replace(thermistor=own._replace(a0=a0, a1=a1, a2=a2, a3=a3)), calibration.NOTHING
+    return firmware, calibration.fit(readings, truth, kind)

@@ -1,40 +1,45 @@
-"""Thermistor (NTC) by its beta equation, in a divider, read by a converter.
+"""Thermistor (NTC) in a divider, read by a converter: by beta, by Steinhart–Hart, or by points.
 
-R = R25·exp(B·(1/T − 1/298.15)), T in kelvin. Source: the definition of beta used in data sheets
-(common practice; IEC 60539-1 defines B from two points).
+R = R25·exp(B·(1/T − 1/298.15)), T in kelvin, or 1/T = A + B·ln R + C·(ln R)³. Source: the definition of beta used
+in data sheets (common practice; IEC 60539-1 defines B from two points); Steinhart & Hart 1968.
 """
 
 from __future__ import annotations
 
 import math
-from typing import Annotated, Literal, NamedTuple
+from typing import Annotated, Literal, NamedTuple, Self
 
 import numpy as np
-from pydantic import Field, Strict
+from pydantic import Field, Strict, model_validator
 
 from calor.compiled import compiled
-from calor.sense import adc as converter
-from calor.sense.adc import Adc, AdcNumbers
-from calor.settings import Settings, choice, difference, duration, number
-from calor.units import TemperatureUnit, difference_to, format_temperature
+from calor.sense import divider, steinhart_hart
+from calor.sense.mounting import CONVERTER, OPEN, SHORT, Mounted, Tolerance, converter, shown_ohm
+from calor.sense.steinhart_hart import KELVIN_AT_0_CELSIUS, KELVIN_AT_25_CELSIUS, Coefficients
+from calor.settings import choice, fraction, number
+from calor.units import TemperatureUnit
 
-KELVIN_AT_0_CELSIUS = 273.15
-KELVIN_AT_25_CELSIUS = 298.15
-
-
-class NoFilter(Settings):
-    """No filter: the law sees each reading as it was converted."""
-
-    kind: Literal["none"] = choice("none", "Filter", "What smooths the readings before the law sees them.")
+R25_OHM, BETA_KELVIN = 10_000.0, 3950.0
+LOW_CELSIUS, HIGH_CELSIUS = -100.0, 400.0
+"""No thermistor is used beyond (common practice)."""
+Point = tuple[float, float]
 
 
-class Thermistor(Settings):
+class Thermistor(Mounted):
     """NTC thermistor on a divider."""
 
     kind: Literal["thermistor"] = choice("thermistor", "Probe", "NTC thermistor on a divider and converter.")
-    r25_ohm: float = number(10_000.0, "Resistance at 25 °C", "Nominal resistance of the thermistor.", "ohm", 10.0, 1e7)
+    r25_ohm: float = number(R25_OHM, "Resistance at 25 °C", "Nominal resistance of the thermistor.", "ohm", 10.0, 1e7)
     beta_kelvin: float = number(
-        3950.0, "Beta", "How fast the resistance falls as it warms, from its data sheet.", "kelvin", 1000.0, 8000.0
+        BETA_KELVIN, "Beta", "How fast the resistance falls as it warms, from its data sheet.", "kelvin", 1000.0, 8000.0
+    )
+    steinhart_hart: Annotated[tuple[float, float, float], Strict(False)] | None = Field(
+        default=None, title="Steinhart–Hart A, B, C", description="In place of r25_ohm and beta_kelvin, R in ohm."
+    )  # fmt: skip
+    points: Annotated[tuple[Annotated[Point, Strict(False)], ...], Strict(False)] | None = Field(
+        default=None,
+        title="Points",
+        description="In place of r25_ohm and beta_kelvin: [[celsius, ohm], …]; three or more give Steinhart–Hart.",
     )
     series_ohm: float = number(
         10_000.0, "Series resistor", "The other resistor of the divider; finest near its own value.", "ohm", 10.0, 1e7
@@ -42,127 +47,182 @@ class Thermistor(Settings):
     placed: Literal["low_side", "high_side"] = choice(
         "low_side", "Thermistor sits", "low_side: between the pin and ground; high_side: between supply and the pin."
     )
-    time_constant_s: float = duration(
-        0.0, "Time constant", "How long the probe takes to come 63 % closer to what it touches.", 0.0, 1e5
-    )
-    noise_celsius: float = difference(0.0, "Noise", "Standard deviation of one reading.", 0.0, 50.0)
-    offset_celsius: float = difference(
-        0.0, "Reads off by", "Error of the probe: it reads this much too warm.", -100.0, 100.0
-    )
-    filter: NoFilter = Field(default=NoFilter(), title="Filter", description="What smooths the readings.")
-    adc: Annotated[Adc, Strict(False)] = Field(default=Adc(), title="Converter", description="The converter.")
+    r25_tolerance_fraction: float = fraction(0.01, "Tolerance of it", "Of the resistance at 25 °C.", 0.0, 0.5)
+    beta_tolerance_fraction: float = fraction(0.01, "Tolerance of beta", "Of beta, or of the curve's slope.", 0.0, 0.2)
+    series_tolerance_fraction: float = fraction(0.01, "Tolerance of series", "Of the series resistor.", 0.0, 0.5)
+    dissipation_w_per_k: float = number(
+        0.002, "Dissipation", "Power that warms it by 1 K; 2 mW/K for a bead in air.", "w_per_k", 1e-5, 10.0
+    )  # fmt: skip
+    adc: CONVERTER = converter()
+
+    @model_validator(mode="after")
+    def _one_curve(self) -> Self:
+        if self.steinhart_hart is not None and self.points is not None:
+            raise ValueError("takes either steinhart_hart or points, not both; take one of them away")
+        given = "steinhart_hart" if self.steinhart_hart is not None else "points" if self.points is not None else ""
+        for key, usual in (("r25_ohm", R25_OHM), ("beta_kelvin", BETA_KELVIN)):
+            if given and getattr(self, key) != usual:
+                raise ValueError(f"{key} is not used where {given} is given; take one of them away")
+        if given:
+            curve_of(self)
+        return self
+
+
+def curve_of(settings: Thermistor) -> Coefficients | None:
+    """Steinhart–Hart coefficients in use; None where beta is. Raises ValueError where they make no thermistor."""
+    if settings.points is not None:
+        celsius, ohm = np.array(settings.points, dtype=np.float64).reshape(-1, 2).T
+        return steinhart_hart.coefficients(celsius, ohm)
+    if settings.steinhart_hart is None:
+        return None
+    found = Coefficients(*settings.steinhart_hart)
+    ohm_25 = steinhart_hart.ohm_at(found, 25.0)
+    x = math.log(ohm_25) if 0.0 < ohm_25 < math.inf else math.nan
+    # from a hundredth to a hundredfold of its resistance at 25 °C it must fall as it warms
+    span = x + np.linspace(-4.6, 4.6, 101)
+    back = found.a + found.b * x + found.c * x**3
+    slopes = found.b + 3.0 * found.c * span**2
+    if not (abs(back * KELVIN_AT_25_CELSIUS - 1.0) < 1e-6 and 0.1 < ohm_25 < 1e9 and (slopes > 0.0).all()):
+        raise ValueError(
+            f"steinhart_hart {list(settings.steinhart_hart)} is no thermistor: its resistance must fall as it warms;"
+            " usual are about [1e-3, 2e-4, 1e-7] with R in ohm"
+        )
+    return found
 
 
 class ThermistorNumbers(NamedTuple):
-    """The thermistor and its divider as the kernel sees them."""
+    """The thermistor and its divider as the kernel sees them: 1/T = a0 + a1·x + a2·x² + a3·x³, x = ln(R/reference)."""
 
-    r25_ohm: float
-    beta_kelvin: float
+    reference_ohm: float
+    a0: float
+    a1: float
+    a2: float
+    a3: float
     series_ohm: float
     high_side: bool
-    divider_volt: float
-    adc: AdcNumbers
+    supply_volt: float
+    dissipation_w_per_k: float
+
+
+def about(found: Coefficients, reference_ohm: float) -> tuple[float, float, float, float]:
+    """Steinhart–Hart written in x = ln(R/reference_ohm): a0, a1, a2, a3."""
+    log = math.log(reference_ohm)
+    return (
+        found.a + found.b * log + found.c * log**3, found.b + 3.0 * found.c * log**2, 3.0 * found.c * log, found.c
+    )  # fmt: skip
 
 
 def numbers(settings: Thermistor) -> ThermistorNumbers:
-    """The settings as plain numbers."""
+    """The settings as plain numbers, nothing of it self-heated."""
+    curve = curve_of(settings)
+    if curve is None:
+        reference_ohm = settings.r25_ohm
+        powers = (1.0 / KELVIN_AT_25_CELSIUS, 1.0 / settings.beta_kelvin, 0.0, 0.0)
+    else:
+        reference_ohm = steinhart_hart.ohm_at(curve, 25.0)
+        powers = about(curve, reference_ohm)
     return ThermistorNumbers(
-        settings.r25_ohm,
-        settings.beta_kelvin,
-        settings.series_ohm,
-        settings.placed == "high_side",
-        settings.adc.divider_volt,
-        converter.numbers(settings.adc),
+        reference_ohm, *powers, settings.series_ohm, settings.placed == "high_side", settings.adc.divider_volt, np.inf
     )
 
 
 @compiled()
-def celsius_to_ohm(probe: ThermistorNumbers, celsius: float) -> float:
+def celsius_to_quantity(probe: ThermistorNumbers, celsius: float) -> float:
     """Resistance in Ω at `celsius`."""
-    kelvin = max(celsius + KELVIN_AT_0_CELSIUS, 1.0)
-    return probe.r25_ohm * math.exp(probe.beta_kelvin * (1.0 / kelvin - 1.0 / KELVIN_AT_25_CELSIUS))
+    target = 1.0 / max(celsius + KELVIN_AT_0_CELSIUS, 1.0) - probe.a0
+    x = target / probe.a1
+    if probe.a3 != 0.0 or probe.a2 != 0.0:
+        for _ in range(40):
+            slope = probe.a1 + x * (2.0 * probe.a2 + x * 3.0 * probe.a3)
+            change = (x * (probe.a1 + x * (probe.a2 + x * probe.a3)) - target) / max(slope, 0.1 * probe.a1)
+            x -= min(max(change, -2.0), 2.0)
+            if abs(change) < 1e-13:
+                break
+    return probe.reference_ohm * math.exp(min(max(x, -60.0), 60.0))
 
 
 @compiled()
-def ohm_to_celsius(probe: ThermistorNumbers, ohm: float) -> float:
-    """Temperature in °C at which the thermistor has `ohm` (above 0)."""
-    inverse_kelvin = math.log(ohm / probe.r25_ohm) / probe.beta_kelvin + 1.0 / KELVIN_AT_25_CELSIUS
-    return 1.0 / inverse_kelvin - KELVIN_AT_0_CELSIUS
-
-
-@compiled()
-def ohm_to_volt(probe: ThermistorNumbers, ohm: float) -> float:
-    """Voltage at the pin of the divider."""
-    share = ohm / (ohm + probe.series_ohm)
-    return probe.divider_volt * ((1.0 - share) if probe.high_side else share)
-
-
-@compiled()
-def volt_to_ohm(probe: ThermistorNumbers, volt: float) -> float:
-    """Resistance the firmware works out from the pin's voltage; 0 or infinite at the ends of the divider."""
-    share = volt / probe.divider_volt
-    if probe.high_side:
-        share = 1.0 - share
-    if share <= 0.0:
-        return 0.0
-    if share >= 1.0:
-        return np.inf
-    return probe.series_ohm * share / (1.0 - share)
-
-
-@compiled(inline=True)
-def counts_to_celsius(probe: ThermistorNumbers, counts: float) -> float:
-    """Temperature the firmware reads from a code; not a number at the ends of the scale."""
-    ohm = volt_to_ohm(probe, converter.counts_to_volt(probe.adc, counts))
+def quantity_to_celsius(probe: ThermistorNumbers, ohm: float) -> float:
+    """Temperature in °C at which the thermistor has `ohm`; not a number where that is 0 or infinite."""
     if ohm <= 0.0 or ohm == np.inf:
         return np.nan
-    return ohm_to_celsius(probe, ohm)
+    x = math.log(ohm / probe.reference_ohm)
+    inverse_kelvin = probe.a0 + x * (probe.a1 + x * (probe.a2 + x * probe.a3))
+    return 1.0 / inverse_kelvin - KELVIN_AT_0_CELSIUS if inverse_kelvin > 0.0 else np.nan
 
 
-@compiled(inline=True)
-def step(probe: ThermistorNumbers, celsius: float, wiring: int) -> tuple[float, float, bool]:
-    """One reading: (counts, °C as the firmware has it, whether it is a fault).
-
-    `wiring` is 0 where the probe is whole, 1 where it is open, 2 where it is shorted.
-    """
-    if wiring == 1:
-        volt = 0.0 if probe.high_side else probe.divider_volt
-    elif wiring == 2:
-        volt = probe.divider_volt if probe.high_side else 0.0
-    else:
-        volt = ohm_to_volt(probe, celsius_to_ohm(probe, celsius))
-    counts = converter.volt_to_counts(probe.adc, volt)
-    fault = counts < probe.adc.fault_below_counts or counts > probe.adc.fault_above_counts
-    celsius_back = counts_to_celsius(probe, counts)
-    return counts, celsius_back, fault or np.isnan(celsius_back)
+@compiled()
+def quantity_to_volt(probe: ThermistorNumbers, ohm: float) -> float:
+    """Voltage at the pin of the divider."""
+    return probe.supply_volt * divider.share(ohm, probe.series_ohm, probe.high_side)
 
 
-def celsius_per_count(settings: Thermistor, celsius: float) -> float:
-    """How many °C one count is at `celsius`, as the firmware scales it (always positive)."""
-    plain = numbers(settings)
-    counts = step(plain, celsius, 0)[0]
-    low, high = max(counts - 1.0, 0.0), min(counts + 1.0, plain.adc.codes - 1.0)
-    return abs(float(counts_to_celsius(plain, high) - counts_to_celsius(plain, low))) / (high - low)
+@compiled()
+def volt_to_quantity(probe: ThermistorNumbers, volt: float) -> float:
+    """Resistance the firmware works out from the pin's voltage; 0 or infinite at the ends of the divider."""
+    return divider.ohm(volt / probe.supply_volt, probe.series_ohm, probe.high_side)
 
 
-def summary(settings: Thermistor, unit: TemperatureUnit, setpoint_celsius: float) -> tuple[str, str]:
-    """The two lines on its card."""
-    fine = difference_to(unit, celsius_per_count(settings, setpoint_celsius))
-    kiloohm = f"{settings.r25_ohm / 1000.0:g} k"
-    at = format_temperature(unit, setpoint_celsius)
-    return f"NTC {kiloohm} on {settings.adc.bits} bit", f"{fine:.3f} {unit} per count at {at}"
+@compiled()
+def celsius_to_volt(probe: ThermistorNumbers, celsius: float, wiring: int) -> float:
+    """Voltage at the pin; warmed by its own current where a dissipation is given."""
+    if wiring == OPEN:
+        return 0.0 if probe.high_side else probe.supply_volt
+    if wiring == SHORT:
+        return probe.supply_volt if probe.high_side else 0.0
+    ohm = celsius_to_quantity(probe, celsius)
+    if probe.dissipation_w_per_k != np.inf:
+        ampere = probe.supply_volt / (ohm + probe.series_ohm)
+        ohm = celsius_to_quantity(probe, celsius + ampere**2 * ohm / probe.dissipation_w_per_k)
+    return quantity_to_volt(probe, ohm)
+
+
+@compiled()
+def volt_to_celsius(probe: ThermistorNumbers, volt: float) -> float:
+    """Temperature the firmware reads from a voltage; not a number at the ends of the scale."""
+    return quantity_to_celsius(probe, volt_to_quantity(probe, volt))
+
+
+def open_reads_high(settings: Thermistor) -> bool:
+    """Whether a wire that is off drives the code up."""
+    return settings.placed == "low_side"
+
+
+def tolerances(settings: Thermistor) -> tuple[Tolerance, ...]:
+    """What may be off, each as a change of the hardware's numbers."""
+
+    def resistance(own: ThermistorNumbers, share: float) -> ThermistorNumbers:
+        return own._replace(reference_ohm=own.reference_ohm * (1.0 + share * settings.r25_tolerance_fraction))
+
+    def slope(own: ThermistorNumbers, share: float) -> ThermistorNumbers:
+        # a beta higher by so much: the same resistance at 25 °C, ln R further from it by the same share
+        factor = 1.0 + share * settings.beta_tolerance_fraction
+        return own._replace(a1=own.a1 / factor, a2=own.a2 / factor**2, a3=own.a3 / factor**3)
+
+    def series(own: ThermistorNumbers, share: float) -> ThermistorNumbers:
+        return own._replace(series_ohm=own.series_ohm * (1.0 + share * settings.series_tolerance_fraction))
+
+    def warmed(own: ThermistorNumbers, share: float) -> ThermistorNumbers:
+        return own._replace(dissipation_w_per_k=settings.dissipation_w_per_k / max(share, 1e-9))
+
+    return (
+        Tolerance("resistance at 25 °C", resistance),
+        Tolerance("beta", slope),
+        Tolerance("series resistor", series),
+        Tolerance("self-heating", warmed, one_way=True),
+    )
+
+
+def title(settings: Thermistor) -> str:
+    """What it is, in a few words."""
+    return f"NTC {shown_ohm(numbers(settings).reference_ohm)}"
 
 
 def consequences(settings: Thermistor, unit: TemperatureUnit, setpoint_celsius: float) -> dict[str, str]:
     """One-line consequences beside the settings they follow from."""
-    ohm = float(celsius_to_ohm(numbers(settings), setpoint_celsius))
-    ratio = settings.adc.divider_volt / settings.adc.reference_volt
-    wired = (
-        "Ratiometric: the reference cancels out."
-        if ratio == 1.0
-        else "Not ratiometric: each 1 % between the two voltages is an error of the same share."
-    )
-    return {
-        "series_ohm": f"The thermistor has {ohm:,.0f} Ω at the setpoint.".replace(",", " "),
-        "adc.divider_volt": wired,
-    }
+    del unit
+    ohm = float(celsius_to_quantity(numbers(settings), setpoint_celsius))
+    return {"series_ohm": f"The thermistor has {ohm:,.0f} Ω at the setpoint.".replace(",", " ")}
+
+
+QUANTITY = "ohm"

@@ -1,0 +1,110 @@
+"""Setpoint by hand: a knob's counts mapped to a range with a margin at each end, and a button that toggles.
+
+Without margins the ends of the range could not be reached, as a knob's wiper does not quite reach its ends: 3 to 1020
+of 1023 is usual. A button acts on the edge, not the level, and only when it has been still (common practice).
+"""
+
+from __future__ import annotations
+
+import math
+from typing import NamedTuple, Self
+
+from pydantic import model_validator
+
+from calor.compiled import compiled
+from calor.settings import Settings, difference, duration, number, temperature
+
+
+class Knob(Settings):
+    """A potentiometer that sets the setpoint."""
+
+    bits: int = number(10, "Knob's bits", "Bits of the converter it is read by.", "integer", 6, 24)
+    low_celsius: float = temperature(20.0, "Knob from", "Setpoint at its lower end.")
+    high_celsius: float = temperature(40.0, "Knob to", "Setpoint at its upper end.")
+    low_counts: int = number(3, "Lower margin", "Codes up to this one are the lower end.", "integer", 0, 2**24 - 1)
+    high_counts: int = number(
+        1020, "Upper margin", "Codes from this one on are the upper end.", "integer", 1, 2**24 - 1
+    )
+    step_celsius: float = difference(0.5, "In steps of", "The setpoint is rounded to this; 0: not rounded.", 0.0, 50.0)
+
+    @model_validator(mode="after")
+    def _fits(self) -> Self:
+        top = 2**self.bits - 1
+        if not self.low_counts < self.high_counts <= top:
+            raise ValueError(
+                f"low_counts and high_counts must rise and end by {top} with {self.bits} bits (received"
+                f" {self.low_counts} and {self.high_counts}); 3 and {max(top - 3, 4)} leave the usual margin"
+            )
+        if self.low_celsius == self.high_celsius:
+            raise ValueError(f"low_celsius and high_celsius are the same (received {self.low_celsius:g}); set two ends")
+        return self
+
+
+class KnobNumbers(NamedTuple):
+    """The knob as compiled code sees it."""
+
+    low_counts: float
+    celsius_per_count: float
+    low_celsius: float
+    high_celsius: float
+    step_celsius: float
+
+
+def knob_numbers(settings: Knob) -> KnobNumbers:
+    """The settings as plain numbers."""
+    width = float(settings.high_counts - settings.low_counts)
+    return KnobNumbers(
+        float(settings.low_counts),
+        (settings.high_celsius - settings.low_celsius) / width,
+        settings.low_celsius,
+        settings.high_celsius,
+        settings.step_celsius,
+    )
+
+
+@compiled()
+def setpoint_of(knob: KnobNumbers, counts: float) -> float:
+    """Setpoint in °C for a code of the knob."""
+    celsius = knob.low_celsius + (counts - knob.low_counts) * knob.celsius_per_count
+    low, high = min(knob.low_celsius, knob.high_celsius), max(knob.low_celsius, knob.high_celsius)
+    held = min(max(celsius, low), high)
+    if knob.step_celsius > 0.0:
+        # rounded from the lower end on, so that both ends of a range of whole steps are reached
+        steps = math.floor((held - low) / knob.step_celsius + 0.5)
+        held = min(low + steps * knob.step_celsius, high)
+    return held
+
+
+class Button(Settings):
+    """A push button that switches the thermostat on and off."""
+
+    debounce_s: float = duration(
+        0.03, "Still for", "A contact that has not been still for this long is bouncing.", 0.001, 5.0
+    )
+    starts_on: bool = False
+
+
+class ButtonState(NamedTuple):
+    """What the button remembers: the level that counts, the last one seen, for how long, and what it has switched."""
+
+    pressed: bool
+    last: bool
+    still_s: float
+    on: bool
+
+
+def button_start(settings: Button) -> ButtonState:
+    """The button as it is when the controller is switched on."""
+    return ButtonState(False, False, 0.0, settings.starts_on)
+
+
+@compiled()
+def button_step(debounce_s: float, state: ButtonState, level: bool, dt_s: float) -> ButtonState:
+    """The button `dt_s` later, its contact closed (`level`) or not: it toggles once each time it goes down."""
+    still_s = state.still_s + dt_s if level == state.last else 0.0
+    pressed, on = state.pressed, state.on
+    if level != pressed and still_s >= debounce_s:
+        pressed = level
+        if pressed:
+            on = not on
+    return ButtonState(pressed, level, still_s, on)
