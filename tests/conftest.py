@@ -30,6 +30,34 @@ kind = "ideal"
 """
 
 
+PROBES: dict[str, str] = {
+    "thermistor": 'kind = "thermistor"',
+    "thermistor, high side": 'kind = "thermistor"\nplaced = "high_side"\nadc = { bits = 10, divider_volt = 3.0, divide_by = "2^n-1" }',
+    "thermistor, A B C": 'kind = "thermistor"\nsteinhart_hart = [1.125308852e-3, 2.347118633e-4, 8.5663516e-8]',
+    "thermistor, points": 'kind = "thermistor"\npoints = [[0, 32650], [25, 10000], [50, 3603], [85, 1070]]',
+    "rtd": 'kind = "rtd"\nr0_ohm = 1000.0\nseries_ohm = 1000.0\nwires = 2\nlead_ohm = 0.0',
+    "rtd, current source": 'kind = "rtd"\ncircuit = "current"\namplifier_gain = 8.0\nadc = { bits = 16 }',
+    "rtd, bridge": 'kind = "rtd"\ncircuit = "bridge"\nreference_ohm = 18.0\namplifier_gain = 10.0\nadc = { bits = 14 }',
+    "rtd, ratiometric": 'kind = "rtd"\ncircuit = "ratiometric"\nadc = { bits = 15 }',
+    **{
+        f"thermocouple {letter}": f'kind = "thermocouple"\nletter = "{letter}"\namplifier_gain = {gain}\n'
+        "amplifier_offset_volt = 0.4\nadc = { bits = 14 }"
+        for letter, gain in (("B", 200.0), ("E", 35.0), ("J", 40.0), ("K", 50.0), ("N", 55.0), ("R", 130.0), ("S", 140.0), ("T", 130.0))
+    },
+    "chip": 'kind = "thermocouple"\nconverter_celsius_per_code = 0.25\nword_shift = 18\nfault_mask = 7',
+    "analog voltage": 'kind = "analog_voltage"',
+    "analog current": 'kind = "analog_current"\nadc = { bits = 12, reference_volt = 0.6 }',
+    "digital": 'kind = "digital"',
+}  # fmt: skip
+"""A probe of every kind and circuit, as a design file has it."""
+
+
+def probe_of(name: str, **changes: Any) -> Any:
+    """The probe called `name`, with some of its settings changed."""
+    probe = made(probe=PROBES[name]).probe
+    return type(probe).model_validate({**probe.model_dump(), **changes})
+
+
 @pytest.fixture(autouse=True)
 def own_directories(tmp_path_factory: pytest.TempPathFactory, monkeypatch: pytest.MonkeyPatch) -> Path:
     """Settings and unsaved edits of a test stay in the test."""

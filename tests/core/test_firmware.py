@@ -19,7 +19,7 @@ from calor.firmware import generate, host
 from calor.law import registry as laws
 from calor.loop import Flag
 from calor.loop.trace import Trace
-from calor.sense import thermistor
+from calor.sense import reading, registry
 from tests.conftest import made
 
 STEPS = 5000
@@ -71,6 +71,12 @@ def test_c_decides_as_python(case: str, probe: str) -> None:
     apart = np.abs(answer.demand - trace.demand)
     assert apart.max() < 2e-3 if design.law.kind != "on_off" else np.count_nonzero(apart > 1e-6) == 0
     assert (answer.flags == trace.flags).all()
+    if design.probe.kind == "thermistor":
+        assert {int(flags) & (Flag.PROBE_OPEN | Flag.PROBE_SHORT) for flags in trace.flags} == {
+            0,
+            Flag.PROBE_OPEN,
+            Flag.PROBE_SHORT,
+        }
     if design.drive.kind != "linear":
         ticks = round(0.5 / generate.tick_s(design))
         assert np.abs(answer.on_ticks / ticks - trace.delivered).max() <= 1.001 / ticks
@@ -141,19 +147,16 @@ def test_any_pid_in_c_is_the_same_law(
         {**dict(base), "law": law, "probe": probe, "drive": drive, "guard": {"cut_out_celsius": cut_out}}
     )
     chance = np.random.default_rng(seed)
-    plain = thermistor.numbers(design.probe)
+    plain = registry.numbers(design.probe)
+    memory = reading.new_memory(plain)
     celsius = 50 + np.cumsum(chance.normal(0, 0.2, 800))
-    counts = np.array([thermistor.step(plain, value, 0)[0] for value in celsius])
-    counts[chance.integers(0, 800, 20)] = plain.adc.codes - 1
+    counts = reading.counts_over(plain, celsius)
+    counts[chance.integers(0, 800, 20)] = plain.firmware.adc.codes - 1
     numbers, state = laws.numbers(design.law, design.guard), laws.start()
     demand = []
     for code in counts:
-        volt = plain.adc.reference_volt * (code + 0.5) / plain.adc.codes
-        ohm = thermistor.volt_to_ohm(plain, volt)
-        back = thermistor.counts_to_celsius(plain, code)
-        fault = code < plain.adc.fault_below_counts or code > plain.adc.fault_above_counts
-        assert fault or abs(thermistor.ohm_to_celsius(plain, ohm) - back) < 5.0
-        state, decided = laws.step(numbers, state, 50.0, back, fault, 0.5)
+        back, fault = reading.step(plain, memory, code, 0.5)
+        state, decided = laws.step(numbers, state, 50.0, back, fault != 0, 0.5)
         demand.append(decided)
     answer = host.run(design, counts)
     # a float carries 24 bits: the largest part of the sum sets how far the two may be apart

@@ -18,6 +18,7 @@ from calor.design.model import FORMAT, Design
 from calor.design.problems import explain
 from calor.errors import DesignError, Problem, shown, unreadable
 from calor.law.setpoint import Hold
+from calor.sense.calibration import CalibrationPoint
 from calor.sense.filters import NoFilter
 from calor.settings import ordered_fields
 
@@ -79,6 +80,15 @@ def write(design: Design, text: str = "") -> str:
     return tomlkit.dumps(document)
 
 
+def with_calibration(design: Design, points: tuple[CalibrationPoint, ...]) -> Design:
+    """The design with other calibration points in its probe. Raises DesignError where they cannot be."""
+    probe = {**dict(design.probe), "calibration": points}
+    try:
+        return Design.model_validate({**dict(design), "probe": type(design.probe).model_validate(probe)})
+    except ValidationError as error:
+        raise DesignError(explain(error, ("probe", design.probe.kind))) from None
+
+
 def _plain(value: Any) -> Any:
     """A setting as TOML has it; floats without the tail of a binary fraction."""
     if isinstance(value, BaseModel):
@@ -132,6 +142,8 @@ def _merge_list(table: Any, key: str, values: tuple[Any, ...]) -> None:
             entry = tomlkit.table()
             _merge(entry, value)
             tables.append(entry)
+        if key == "calibration":
+            tables[-1].add(tomlkit.nl())  # what follows in the file is another section
         table[key] = tables
         return
     array = tomlkit.array()

@@ -37,6 +37,8 @@ def _problem(detail: Any, inside: Location) -> Problem:
         close = difflib.get_close_matches(key, known, 1, 0.6)
         hint = f"did you mean {close[0]}?" if close else "known here: " + ", ".join(known)
         return Problem(where, f"unknown key; {hint}", received)
+    if kind == "too_long" or (kind == "missing" and isinstance(location[-1], int)):
+        return Problem(where, "has too many or too few numbers in it; the file's reference says how many", received)
     if kind == "missing":
         return Problem(where, _missing(location))
     if kind in ("union_tag_not_found", "union_tag_invalid"):
@@ -51,13 +53,15 @@ def _problem(detail: Any, inside: Location) -> Problem:
         return Problem(where, "must be a date without quotes, as in 2026-11-02", received)
     if kind == "bool_type":
         return Problem(where, "must be true or false", received)
-    if kind == "too_long" or (kind == "missing" and isinstance(location[-1], int)):
-        return Problem(where, "has too many or too few numbers in it", received)
     if kind in ("model_type", "model_attributes_type", "dict_type"):
         return Problem(where, f"must be a table, [{where}] with keys of its own", received)
     if field is not None and quantity_of(field):
         return Problem(where, _range_rule(field), received)
-    text = {"string_type": "must be text in quotes", "bool_type": "must be true or false"}
+    text = {
+        "tuple_type": "must be a list in square brackets",
+        "string_type": "must be text in quotes",
+        "bool_type": "must be true or false",
+    }
     return Problem(where, text.get(kind, str(detail["msg"]).removeprefix("Input ")), received)
 
 

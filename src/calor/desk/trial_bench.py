@@ -21,6 +21,8 @@ NEW_EVENT: dict[str, dict[str, Any]] = {
     "setpoint_step": {"celsius": 30.0},
     "probe_open": {"for_s": 60.0},
     "probe_short": {"for_s": 60.0},
+    "probe_reversed": {"for_s": 60.0},
+    "probe_stuck": {"for_s": 60.0},
     "mains_lost": {"for_s": 300.0},
 }
 

@@ -6,7 +6,11 @@ CHOICES: dict[str, str] = {
     "on_off": "On/off", "pid": "PID", "manual": "Manual",
     "relay": "Relay", "time_proportional": "Time share", "linear": "Linear",
     "lump": "Lump", "first_order": "First order", "chamber": "Chamber",
-    "thermistor": "Thermistor", "ideal": "Ideal", "hold": "Hold",
+    "thermistor": "Thermistor", "rtd": "RTD", "thermocouple": "Thermocouple", "analog_voltage": "Voltage",
+    "analog_current": "Current", "digital": "Digital", "ideal": "Ideal", "hold": "Hold",
+    "mean": "Mean", "exponential": "Exponential", "median": "Median",
+    "divider": "Divider", "current": "Current source", "bridge": "Bridge", "ratiometric": "Ratiometric",
+    "auto": "as points allow", "offset": "Offset", "gain_offset": "Offset and gain", "curve": "Curve",
     "heat": "Heats", "cool": "Cools",
     "centred": "Centred", "below": "Below", "above": "Above",
     "low_side": "Low side", "high_side": "High side",
@@ -15,7 +19,8 @@ CHOICES: dict[str, str] = {
     "standard": "Gain Ti Td", "parallel": "Kp Ki Kd", "series": "series", "band": "band",
     "2^n": "2ⁿ", "2^n-1": "2ⁿ − 1",
     "door": "Door open", "ambient_step": "Ambient step", "power_step": "Power step", "setpoint_step": "Setpoint step",
-    "probe_open": "Probe open", "probe_short": "Probe shorted", "mains_lost": "Mains lost",
+    "probe_open": "Probe open", "probe_short": "Probe shorted",
+    "probe_reversed": "Wires swapped", "probe_stuck": "Code stuck", "mains_lost": "Mains lost",
     "high": "above", "low": "below", "deviation_high": "above setpoint by", "deviation_low": "below setpoint by",
 }  # fmt: skip
 
@@ -28,6 +33,8 @@ CAUTIONS: dict[str, str] = {
     " and alarm.",
     "drive": "Mains wiring is for licensed persons and local codes. Relays weld and SSRs fail shorted: fit a cut-out"
     " that shares nothing with this switch, and a fuse.",
+    "probe": "A reading is only as good as its probe is mounted. Near mains use an isolated probe, wired by a licensed"
+    " person to local code.",
     "load": "Keep combustibles away from the heater and never leave a first run alone. Near water, use residual-current"
     " protection.",
 }

@@ -9,7 +9,7 @@ import numpy as np
 from numpy.polynomial import Chebyshev, Polynomial
 
 from calor.design.model import Design
-from calor.firmware.templating import Sources, c_name, plain_text, render
+from calor.firmware.templating import Sources, c_float, c_name, plain_text, render
 from calor.sense import calibration, filters, its90, registry
 from calor.sense.its90_tables import INVERSE
 from calor.sense.registry import AnyProbe
@@ -19,11 +19,11 @@ from calor.sense.thermocouple import Thermocouple
 
 JUNCTION_CELSIUS = (-55.0, 125.0)
 """Where the cold junction of a thermocouple may be."""
-JUNCTION_DEGREE = 9
+JUNCTION_DEGREE = 6
 
 
 class Piece(NamedTuple):
-    """One piece of an inverse polynomial."""
+    """A polynomial up to `high`, in x = (value − middle)/half."""
 
     high: float
     middle: float
@@ -31,41 +31,41 @@ class Piece(NamedTuple):
     a: tuple[float, ...]
 
 
-class Junction(NamedTuple):
-    """A polynomial for the cold junction's voltage in mV, in x = (t − middle)/half."""
-
-    low: float
-    high: float
-    middle: float
-    half: float
-    a: tuple[float, ...]
-    error_microvolt: float
-
-
-def junction(letter: its90.Letter) -> Junction:
-    """The voltage of a cold junction as one short polynomial, and how far it is from the reference function."""
+def junction_pieces(letter: its90.Letter) -> tuple[list[Piece], float]:
+    """The voltage of a cold junction in mV, below and above 0 °C, and how far it is off at most, µV."""
     low, high = JUNCTION_CELSIUS
     low = max(low, its90.celsius_range(letter)[0])
     number = its90.LETTERS.index(letter)
-    middle, half = 0.5 * (low + high), 0.5 * (high - low)
-    x = np.cos(np.pi * (np.arange(400) + 0.5) / 400)
-    truth = np.array([its90.celsius_to_millivolt(number, middle + half * at) for at in x])
-    found = Chebyshev.fit(x, truth, JUNCTION_DEGREE, domain=[-1, 1])
-    error = float(np.abs(found(x) - truth).max()) * 1e3
-    return Junction(
-        low, high, middle, half, tuple(float(a) for a in found.convert(kind=Polynomial).coef), max(error, 0.001)
-    )
+    x = np.cos(np.pi * (np.arange(200) + 0.5) / 200)
+    pieces, worst = [], 0.0
+    for begin, end in ((low, 0.0), (0.0, high)):
+        if begin < end:
+            middle, half = 0.5 * (begin + end), 0.5 * (end - begin)
+            truth = np.array([its90.celsius_to_millivolt(number, middle + half * at) for at in x])
+            found = Chebyshev.fit(x, truth, JUNCTION_DEGREE, domain=[-1, 1])
+            worst = max(worst, float(np.abs(found(x) - truth).max()) * 1e3)
+            pieces.append(Piece(end, middle, half, tuple(float(a) for a in found.convert(kind=Polynomial).coef)))
+    return pieces, worst
 
 
 def _thermocouple(settings: Thermocouple) -> dict[str, Any]:
-    pieces = INVERSE[settings.letter]
-    most = max(len(piece[4]) for piece in pieces)
+    own = INVERSE[settings.letter]
+    inverse = [Piece(piece[1], piece[2], piece[3], piece[4]) for piece in own]
+    junction, worst = junction_pieces(settings.letter)
+    most = max(len(piece.a) for piece in (*inverse, *junction))
+
+    def padded(pieces: list[Piece]) -> list[Piece]:
+        return [piece._replace(a=piece.a + (0.0,) * (most - len(piece.a))) for piece in pieces]
+
     return {
         "letter": settings.letter,
-        "pieces": [Piece(p[1], p[2], p[3], p[4] + (0.0,) * (most - len(p[4]))) for p in pieces],
-        "low_millivolt": pieces[0][0] - its90.SLACK_MILLIVOLT,
-        "high_millivolt": pieces[-1][1] + its90.SLACK_MILLIVOLT,
-        "junction": junction(settings.letter),
+        "inverse": padded(inverse),
+        "junction": padded(junction),
+        "junction_celsius": (max(JUNCTION_CELSIUS[0], its90.celsius_range(settings.letter)[0]), JUNCTION_CELSIUS[1]),
+        "junction_microvolt": max(worst, 0.001),
+        "terms": most,
+        "low_millivolt": own[0][0] - its90.SLACK_MILLIVOLT,
+        "high_millivolt": own[-1][1] + its90.SLACK_MILLIVOLT,
     }
 
 
@@ -75,14 +75,14 @@ def probe_context(settings: AnyProbe, prefix: str) -> dict[str, Any]:
     converter = registry.has_converter(settings)
     checks = probe.checks
     of_range = (checks.low_celsius, checks.high_celsius, checks.reversed_below_celsius)
-    given = "counts" if converter else "celsius" if settings.kind == "ideal" else "word"
+    given = "counts" if converter else "reading" if settings.kind == "ideal" else "word"
     conversions = probe.firmware.adc.oversampling
     given_is = {
         "counts": "counts is a code of the converter."
         if conversions == 1
         else f"counts is the sum of {conversions} conversions.",
         "word": "word is what the sensor sent, its unused upper bits 0; all ones where it does not answer.",
-        "celsius": "celsius is not a number where the probe has failed.",
+        "reading": "reading is in degrees Celsius, not a number where the probe has failed.",
     }[given]
     ends = (probe.fault_below_counts, probe.fault_above_counts)
     bare = settings.kind == "thermocouple" and converter and conversions == 1 and not any(map(math.isfinite, ends))
@@ -138,6 +138,7 @@ def lookup(design: Design, table: Table) -> Sources:
         "prefix": prefix,
         "design_name": plain_text(design.name),
         "table": table,
+        "entries": [f"{value:.0f}" if table.number == "integer" else c_float(value) for value in table.stored],
         "most_rise": int(rises.max()) if table.number == "integer" else 0,
     }
     files = {f"{prefix}_table{end}": render(f"table{end}.j2", context) for end in (".h", ".c")}

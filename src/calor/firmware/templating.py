@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 import re
 import unicodedata
+from collections.abc import Iterable
 from dataclasses import dataclass
 from functools import cache
 from pathlib import Path
@@ -44,6 +45,13 @@ def c_float(value: float) -> str:
     return (text if any(sign in text for sign in ".e") else text + ".0") + "f"
 
 
+def _rows(literals: Iterable[str], on_a_line: int, indent: int) -> str:
+    """Literals with commas between them, so many on a line."""
+    every = list(literals)
+    lines = [", ".join(every[k : k + on_a_line]) for k in range(0, len(every), on_a_line)]
+    return (",\n" + " " * indent).join(lines)
+
+
 @cache
 def _environment() -> Environment:
     # autoescape is for web pages; these templates write C
@@ -53,6 +61,7 @@ def _environment() -> Environment:
     )  # fmt: skip
     environment.filters["f"] = c_float
     environment.tests["finite"] = lambda value: bool(math.isfinite(value))
+    environment.filters["rows"] = _rows
     environment.filters["b"] = lambda value: "true" if value else "false"
     return environment
 

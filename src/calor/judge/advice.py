@@ -212,7 +212,7 @@ def ripple_from_dead_time(
     excess = ripple - spread - 6.0 * design.probe.noise_celsius
     if switched < 3 or excess < 0.25 * max(spread, 0.1):
         return None
-    late_s = waiting_s(design) + design.probe.time_constant_s
+    late_s = waiting_s(design) + design.probe.time_constant_s + getattr(design.probe.filter, "time_constant_s", 0.0)
     text = (
         f"It swings {format_difference(unit, ripple)}; the thresholds are only {format_difference(unit, spread)} apart."
         " The rest is heat already on its way when the switch acts."

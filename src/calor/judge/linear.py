@@ -18,15 +18,19 @@ from calor.law.pid import Pid
 from calor.load.chamber import Chamber
 from calor.load.first_order import FirstOrder
 from calor.load.lump import Lump
+from calor.sense import filters
+from calor.sense.filters import ExponentialFilter
 
 Complex = npt.NDArray[Any]
 
 
 def waiting_s(design: Design) -> float:
-    """Dead time of the whole loop beside its lags: the load's, half a control step, half a window."""
+    """Dead time of the whole loop beside its lags: the load's, half a step, half a window, the filter's."""
     wait_s = design.load.dead_time_s + 0.5 * design.law.period_s
     if isinstance(design.drive, TimeProportional):
         wait_s += 0.5 * design.drive.window_s
+    if not isinstance(design.probe.filter, ExponentialFilter):
+        wait_s += filters.delay_s(design.probe.filter, design.law.period_s)
     return float(wait_s)
 
 
@@ -44,7 +48,10 @@ def load_response(design: Design, omega: npt.NDArray[np.float64]) -> Complex:
         response = heat / (load.heat_capacity_j_per_k * s + loss)
     else:
         response = _chamber_response(load, s)
-    return np.asarray(response / (design.probe.time_constant_s * s + 1.0))
+    response = response / (design.probe.time_constant_s * s + 1.0)
+    if isinstance(design.probe.filter, ExponentialFilter):
+        response = response / (design.probe.filter.time_constant_s * s + 1.0)
+    return np.asarray(response)
 
 
 def _chamber_response(load: Chamber, s: Complex) -> Complex:

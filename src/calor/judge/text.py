@@ -21,7 +21,8 @@ from calor.units import format_duration
 LONG_RUN_STEPS = 3_000_000
 
 
-def _table(*headings: str) -> Table:
+def simple_table(*headings: str) -> Table:
+    """A table without lines, its figures to the right."""
     table = Table(box=None, pad_edge=False, header_style="dim")
     for number, heading in enumerate(headings):
         table.add_column(heading, justify="left" if number == 0 else "right")
@@ -32,14 +33,14 @@ def print_report(data: dict[str, Any]) -> None:
     """The verdict of a run."""
     console = Console(highlight=False, soft_wrap=True)
     console.print(f"{data['design']}: {data['trial']}, {format_duration(data['span_s'])}, {data['steps']} steps")
-    table = _table("limit", "figure", "limit", "")
+    table = simple_table("limit", "figure", "limit", "")
     for item in data["limits"]:
         name = item["name"]
         mark = "pass" if item["pass"] else "[bold]FAIL[/bold]"
         table.add_row(LIMIT_TITLES[name], figure_text(name, item["value"]), figure_text(name, item["limit"]), mark)
     if data["limits"]:
         console.print(table)
-    metrics = _table("metric", "")
+    metrics = simple_table("metric", "")
     for key, value in data["metrics"].items():
         shown = ", ".join("never" if v is None else f"{v:.6g}" for v in value) if isinstance(value, list) else value
         metrics.add_row(key, "–" if shown in (None, "") else shown if isinstance(shown, str) else f"{shown:.6g}")
@@ -49,18 +50,9 @@ def print_report(data: dict[str, Any]) -> None:
     console.print("verdict: pass" if data["pass"] else "verdict: FAIL")
 
 
-def print_points(points: list[dict[str, float | int | None]]) -> None:
-    """Points of a probe."""
-    table = _table("°C", "Ω", "V", "counts", "°C back", "°C per count")
-    for point in points:
-        formats = ("{:.3f}", "{:.6g}", "{:.5f}", "{:d}", "{:.3f}", "{:.4f}")
-        table.add_row(*("–" if v is None else f.format(v) for f, v in zip(formats, point.values(), strict=True)))
-    Console(highlight=False).print(table)
-
-
 def print_gains(gains: dict[str, dict[str, float] | None]) -> None:
     """Gains in each dialect."""
-    table = _table("dialect", "", "")
+    table = simple_table("dialect", "", "")
     for dialect, numbers in gains.items():
         if numbers is None:
             table.add_row(dialect, "not possible", "integral time below 4 derivative times")
@@ -76,7 +68,7 @@ def print_replay(data: dict[str, Any]) -> None:
     console.print(f"read as: {data['read_as']}", markup=False)
     for gap in data["gaps"]:
         console.print(f"{format_duration(gap['at_s']):>8}  no record for {format_duration(gap['for_s'])}")
-    table = _table("", "on share", "switchings per hour")
+    table = simple_table("", "on share", "switchings per hour")
     for name in ("recorded", "replayed"):
         figures = data[name]
         if figures is not None:

@@ -41,6 +41,13 @@ def recognise(headers: list[str]) -> dict[Role, str]:
     return found
 
 
+def temperatures(headers: list[str], taken: list[str]) -> list[str]:
+    """All headers that name a temperature and serve no other role, in their order."""
+    free = [header for header in headers if header not in taken]
+    found = [h for h in free if any(re.search(pattern, h.strip().lower()) for pattern in _PATTERNS["temperature"])]
+    return found or []
+
+
 def temperature_unit(header: str) -> TemperatureUnit:
     """The unit a temperature column's header names; °C where it names none."""
     text = header.strip().lower()

@@ -14,7 +14,7 @@ import numpy.typing as npt
 
 from calor.compiled import Column
 from calor.errors import LogError, shown, unreadable
-from calor.log.columns import Role, output_scale, recognise, seconds_per_unit, temperature_unit
+from calor.log.columns import Role, output_scale, recognise, seconds_per_unit, temperature_unit, temperatures
 from calor.loop.trace import Flag, RunEvent, Trace
 from calor.units import TemperatureUnit, to_celsius
 
@@ -90,6 +90,25 @@ def read_with_layout(path: Path) -> tuple[Trace, Layout]:
     return _trace(path.name, time_s, measured, setpoint, output), layout
 
 
+def read_temperatures(path: Path) -> tuple[Column, dict[str, Column], Column | None]:
+    """(times s, every column of temperatures by its header as it is written, output or None) of a log.
+
+    Raises LogError as `read` does.
+    """
+    layout = sniff(path)
+    taken = [header for role, header in layout.roles.items() if role != "temperature"]
+    names = temperatures(list(layout.headers), taken)
+    frame = _load(path, layout, names)
+    time_s, order = _times(path, frame, layout)
+    columns = {name: _numbers(path, frame, layout, name)[order] for name in names}
+    output = None
+    if "output" in layout.roles:
+        output = _numbers(path, frame, layout, layout.roles["output"])[order]
+        largest = float(np.nanmax(output)) if np.isfinite(output).any() else 1.0
+        output = output / output_scale(layout.roles["output"], largest)
+    return time_s - time_s[0], columns, output
+
+
 def _trace(name: str, time_s: Column, measured: Column, setpoint: Column, output: Column) -> Trace:
     time_s = time_s - time_s[0]
     paces = np.diff(time_s)
@@ -159,13 +178,15 @@ def _decoded(head: bytes) -> tuple[str, str]:
         return head.decode("latin-1"), "latin-1"
 
 
-def _load(path: Path, layout: Layout) -> pd.DataFrame:
+def _load(path: Path, layout: Layout, also: list[str] | None = None) -> pd.DataFrame:
     import pandas as pd
+
+    used = list(dict.fromkeys([*layout.roles.values(), *(also or [])]))
 
     try:
         frame = pd.read_csv(
             path, sep=layout.separator, decimal=layout.decimal, encoding=layout.encoding, skiprows=layout.skipped_lines,
-            comment="#", na_values=NO_READING, usecols=list(dict.fromkeys(layout.roles.values())), index_col=False,
+            comment="#", na_values=NO_READING, usecols=used, index_col=False,
             low_memory=False,
         )  # fmt: skip
     except (ValueError, OSError) as error:

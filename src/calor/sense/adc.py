@@ -53,7 +53,7 @@ class Adc(Settings):
         high = self.reference_volt if self.input_high_volt is None else self.input_high_volt
         if self.input_low_volt >= high:
             raise ValueError(
-                f"input_low_volt ({self.input_low_volt:g}) must be below the input's upper end ({high:g} V)"
+                f"input_low_volt ({self.input_low_volt:g}) must be below the input's upper end ({high:g} V); lower it"
             )
         return self
 

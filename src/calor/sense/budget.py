@@ -41,13 +41,15 @@ class Budget(NamedTuple):
 class Cause(NamedTuple):
     """One thing that may be off: `change` puts a share of it, −1 to 1 (0 to 1 where it is one-way), into a probe.
 
-    A cause that is `switched` is there in every reading and no property of the part: a draw leaves it out.
+    `drawn`: a property of the part, that a draw varies. `calibrated_out`: the same in every reading, so that a
+    calibration sees it.
     """
 
     name: str
     change: Callable[[ProbeNumbers, float], ProbeNumbers]
     one_way: bool = False
-    switched: bool = False
+    drawn: bool = True
+    calibrated_out: bool = True
 
 
 def ideal(settings: AnyProbe) -> ProbeNumbers:
@@ -121,8 +123,8 @@ def _converter(settings: AnyProbe) -> list[Cause]:
     if converter.offset_error_counts:
         found.append(Cause("converter offset", offset))
     if converter.divide_by == "2^n-1":
-        found.append(Cause("division by 2^n-1", division, one_way=True, switched=True))
-    found.append(Cause("quantisation", rounding, one_way=True, switched=True))
+        found.append(Cause("division by 2^n-1", division, one_way=True, drawn=False))
+    found.append(Cause("quantisation", rounding, one_way=True, drawn=False, calibrated_out=False))
     return found
 
 
@@ -143,7 +145,7 @@ def causes(settings: AnyProbe) -> list[Cause]:
         def step(probe: ProbeNumbers, share: float) -> ProbeNumbers:
             return probe._replace(offset_celsius=probe.offset_celsius + share * half)
 
-        found.append(Cause("quantisation", step, switched=True))
+        found.append(Cause("quantisation", step, drawn=False, calibrated_out=False))
     elif registry.has_converter(settings):
         found += _converter(settings)
     return found
@@ -176,17 +178,22 @@ def calibrated_to(settings: AnyProbe, probe: ProbeNumbers, doubt: float = 0.0) -
 def contributions_over(settings: AnyProbe, celsius: Column) -> list[tuple[str, Column]]:
     """Each cause with what it may move the reading by at each of many temperatures; NaN where nothing can be read."""
     base = ideal(settings)
-    truth = reading.celsius_of_exact(calibrated_to(settings, base), celsius)
+    nominal = calibrated_to(settings, base)
+    truth = reading.celsius_of_exact(nominal, celsius)
 
     def moved(probe: ProbeNumbers) -> Column:
         return np.asarray(np.abs(reading.celsius_of_exact(probe, celsius) - truth))
 
     found = []
     for cause in causes(settings):
-        most = moved(calibrated_to(settings, cause.change(base, 1.0)))
-        if not cause.one_way:
-            most = np.fmax(most, moved(calibrated_to(settings, cause.change(base, -1.0))))
-        found.append((cause.name, most))
+        most = np.zeros(len(celsius))
+        for share in (1.0,) if cause.one_way else (1.0, -1.0):
+            if cause.calibrated_out:
+                changed = calibrated_to(settings, cause.change(base, share))
+            else:
+                changed = cause.change(nominal, share)
+            most = np.fmax(most, moved(changed))  # where one way leaves the scale, the other still tells
+        found.append((cause.name, np.where(np.isfinite(truth), most, np.nan)))
     if any(point.uncertainty_celsius for point in settings.calibration):
         most = np.fmax(*(moved(calibrated_to(settings, base, doubt)) for doubt in (-1.0, 1.0)))
         found.append(("doubt of the calibration", most))
@@ -214,7 +221,7 @@ def draw(settings: AnyProbe, chance: np.random.Generator) -> ProbeNumbers:
     """One probe out of the box: every tolerance drawn evenly over its width, calibrated as the design says."""
     probe = ideal(settings)
     for cause in causes(settings):
-        if not cause.switched:
+        if cause.drawn:
             probe = cause.change(probe, float(chance.uniform(0.0 if cause.one_way else -1.0, 1.0)))
     nominal = registry.numbers(settings)
     divided = probe.firmware.adc._replace(divisor=nominal.firmware.adc.divisor)

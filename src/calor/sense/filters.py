@@ -153,7 +153,7 @@ def step_response(settings: AnyFilter, period_s: float, span_s: float) -> tuple[
 def consequence(settings: AnyFilter, period_s: float) -> str:
     """What it does to the loop, in one line."""
     if isinstance(settings, NoFilter):
-        return ""
+        return "No filter, no delay."
     left = noise_factor(settings, period_s)
     late = delay_s(settings, period_s)
     return f"Delays the loop by {format_duration(late)}, leaves {left * 100.0:.0f} % of the noise."

@@ -3,9 +3,14 @@
 from __future__ import annotations
 
 import csv
+import datetime
+import math
 from pathlib import Path
 
+from pydantic import ValidationError
+
 from calor.errors import CalorError, shown, unreadable
+from calor.sense.calibration import CalibrationPoint
 
 Row = tuple[int, dict[str, str]]
 """Line number in the file, and the cells by column."""
@@ -47,6 +52,48 @@ def number_in(path: Path, row: Row, column: str) -> float:
     line, cells = row
     text = cells.get(column, "")
     try:
-        return float(text.replace(",", "."))
+        value = float(text.replace(",", "."))
     except ValueError:
-        raise CalorError(f"{path}: line {line}: {column}: must be a number (received {shown(text)})") from None
+        value = math.nan
+    if not math.isfinite(value):
+        raise CalorError(f"{path}: line {line}: {column}: must be a number (received {shown(text)}); correct it")
+    return value
+
+
+CALIBRATION_WANTED = "a CSV of calibration points with the columns true_celsius and reading_celsius"
+
+
+def calibration_points(path: Path) -> tuple[CalibrationPoint, ...]:
+    """Calibration points of a CSV: true_celsius, reading_celsius; date, against, uncertainty_celsius may be.
+
+    Raises CalorError with the line where one cannot be read.
+    """
+    points = []
+    for row in read_rows(path, ("true_celsius", "reading_celsius"), CALIBRATION_WANTED):
+        line, cells = row
+        date = None
+        if cells.get("date"):
+            try:
+                date = datetime.date.fromisoformat(cells["date"])
+            except ValueError:
+                raise CalorError(
+                    f"{path}: line {line}: date: must be a day as in 2026-11-02 (received {shown(cells['date'])})"
+                ) from None
+        doubt = number_in(path, row, "uncertainty_celsius") if cells.get("uncertainty_celsius") else 0.0
+        values = {
+            "true_celsius": number_in(path, row, "true_celsius"),
+            "reading_celsius": number_in(path, row, "reading_celsius"),
+            "date": date,
+            "against": cells.get("against", "")[:80],
+            "uncertainty_celsius": doubt,
+        }
+        try:
+            points.append(CalibrationPoint.model_validate(values))
+        except ValidationError as error:
+            detail = error.errors()[0]
+            key = str(detail["loc"][0])
+            raise CalorError(
+                f"{path}: line {line}: {key}: {detail['msg'].removeprefix('Input ').lower()}"
+                f" (received {shown(detail['input'])})"
+            ) from None
+    return tuple(points)

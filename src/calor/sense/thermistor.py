@@ -72,7 +72,10 @@ def curve_of(settings: Thermistor) -> Coefficients | None:
     """Steinhart–Hart coefficients in use; None where beta is. Raises ValueError where they make no thermistor."""
     if settings.points is not None:
         celsius, ohm = np.array(settings.points, dtype=np.float64).reshape(-1, 2).T
-        return steinhart_hart.coefficients(celsius, ohm)
+        try:
+            return steinhart_hart.coefficients(celsius, ohm)
+        except ValueError as error:
+            raise ValueError(f"points: {error}") from None
     if settings.steinhart_hart is None:
         return None
     found = Coefficients(*settings.steinhart_hart)
@@ -82,7 +85,10 @@ def curve_of(settings: Thermistor) -> Coefficients | None:
     span = x + np.linspace(-4.6, 4.6, 101)
     back = found.a + found.b * x + found.c * x**3
     slopes = found.b + 3.0 * found.c * span**2
-    if not (abs(back * KELVIN_AT_25_CELSIUS - 1.0) < 1e-6 and 0.1 < ohm_25 < 1e9 and (slopes > 0.0).all()):
+    # the beta that this slope is at 25 °C: that of parts on sale is 2500 to 5000 K (common practice)
+    steep = 1.0 / float(found.b + 3.0 * found.c * x**2)
+    fits = abs(back * KELVIN_AT_25_CELSIUS - 1.0) < 1e-6 and 0.1 < ohm_25 < 1e9 and 500.0 < steep < 20_000.0
+    if not (fits and (slopes > 0.0).all()):
         raise ValueError(
             f"steinhart_hart {list(settings.steinhart_hart)} is no thermistor: its resistance must fall as it warms;"
             " usual are about [1e-3, 2e-4, 1e-7] with R in ohm"

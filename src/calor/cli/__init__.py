@@ -249,27 +249,23 @@ def _application() -> Any:
             print_report(data)
         return PASS if data["pass"] else FAIL
 
-    @app.command(help="The probe at given temperatures or counts: ohm, volt, counts, °C back, °C per count.")
+    @app.command(help="The probe: at temperatures or counts with its error budget; a table; a fit; two probes.")
     def probe(
-        file: Path = file_argument,
+        file: Path = typer.Argument(None, metavar="[FILE]", help="Design file (TOML)."),
         celsius: list[str] = typer.Option([], "--celsius", metavar="T…", help="Temperatures, °C."),
         counts: list[str] = typer.Option([], "--counts", metavar="N…", help="Codes of the converter."),
+        table: float = typer.Option(None, "--table", metavar="°C", help="The smallest table within this error."),
+        low: float = typer.Option(None, "--from", metavar="°C", help="Where the table begins."),
+        high: float = typer.Option(None, "--to", metavar="°C", help="Where the table ends."),
+        number: str = typer.Option("integer", "--number", metavar="KIND", help="Entries: integer or float."),
+        fit: Path = typer.Option(None, "--fit", metavar="POINTS.csv", help="A thermistor's curve from points."),
+        compare: Path = typer.Option(None, "--compare", metavar="LOG.csv", help="Two probes of one thing in a log."),
+        calibrate: Path = typer.Option(None, "--calibrate", metavar="POINTS.csv", help="Take these points into FILE."),
+        formula: bool = typer.Option(False, "--formula", help="The scaling as arithmetic."),
+        out: Path = typer.Option(None, "--out", metavar="DIR", help="Write the scaling (or the table) as C99."),
         as_json: bool = json_option,
     ) -> int:
-        from calor.sense.points import at_celsius, at_counts
-
-        design = _open_design(file)
-        if bool(celsius) == bool(counts):
-            raise CalorError("calor probe: give either --celsius T… or --counts N…, for example --celsius 0 37.5 100")
-        points = [at_celsius(design.probe, value) for value in _numbers("--celsius", celsius, False)]
-        points += [at_counts(design.probe, int(value)) for value in _numbers("--counts", counts, True)]
-        if as_json:
-            _print_json({"points": points})
-        else:
-            from calor.judge.text import print_points
-
-            print_points(points)
-        return PASS
+        return _probe(file, celsius, counts, table, low, high, number, fit, compare, calibrate, formula, out, as_json)
 
     @app.command(help="PID gains from one way of writing them to the others.")
     def convert(
@@ -339,6 +335,95 @@ def _application() -> Any:
         return PASS
 
     return app
+
+
+def _probe(
+    file: Path | None,
+    celsius: list[str],
+    counts: list[str],
+    table: float | None,
+    low: float | None,
+    high: float | None,
+    number: str,
+    fit: Path | None,
+    compare: Path | None,
+    calibrate: Path | None,
+    formula: bool,
+    out: Path | None,
+    as_json: bool,
+) -> int:
+    """`calor probe`, one thing asked for at a time; a FILE goes with all but --fit and --compare."""
+    from calor.cli import probe
+
+    asked = {
+        "--celsius": bool(celsius), "--counts": bool(counts), "--table": table is not None, "--fit": fit is not None,
+        "--compare": compare is not None, "--calibrate": calibrate is not None, "--formula": formula,
+        "--out": out is not None and table is None,
+    }  # fmt: skip
+    wanted = [option for option, given in asked.items() if given]
+    if len(wanted) != 1:
+        raise CalorError(
+            "calor probe: give either --celsius T… or --counts N…, or one of --table, --fit, --compare, --calibrate,"
+            f" --formula, --out (received {' '.join(wanted) or 'none'}), for example calor probe FILE --celsius 0 37.5 100"
+        )
+    data: dict[str, Any] = {}
+    if fit is not None:
+        data = probe.fitted(fit)
+    elif compare is not None:
+        data = probe.compared(compare)
+    elif file is None:
+        raise CalorError(f"calor probe: {wanted[0]}: needs a design, for example calor probe FILE {wanted[0]} …")
+    elif calibrate is not None:
+        return _calibrate(calibrate, file, as_json)
+    else:
+        design = _open_design(file)
+        if celsius or counts:
+            data = probe.at_points(design, _numbers("--celsius", celsius, False), _numbers("--counts", counts, True))
+        elif table is not None:
+            found = probe.table_of(design, table, low, high, number)
+            data = {"table": probe.table_report(found)}
+            if out is not None:
+                from calor.firmware.scaling import lookup
+
+                data |= _written(lookup(design, found), out)
+        elif formula:
+            from calor.sense.describe import formula as lines_of
+
+            data = {"formula": lines_of(design.probe)}
+        elif out is not None:
+            from calor.firmware.scaling import scaling
+
+            data = _written(scaling(design), out)
+    if as_json:
+        _print_json(data)
+    else:
+        probe.print_text(data)
+        for name in data.get("files", []):
+            print(f"wrote {name}")
+    return PASS
+
+
+def _written(sources: Any, folder: Path) -> dict[str, Any]:
+    from calor.firmware.templating import write_files
+
+    return {"files": [str(path) for path in write_files(sources, folder)]}
+
+
+def _calibrate(points: Path, file: Path, as_json: bool) -> int:
+    from calor.cli import probe
+    from calor.design.file import save_atomically
+
+    text = probe.calibrated(points, file)
+    try:
+        save_atomically(file, text)
+    except OSError as error:
+        raise CalorError(f"{file}: cannot be written ({error.strerror or error}); choose another place") from None
+    count = len(_open_design(file).probe.calibration)
+    if as_json:
+        _print_json({"file": str(file), "calibration_points": count})
+    else:
+        print(f"{file}: calibrated by {count} points of {points}")
+    return PASS
 
 
 def _progress(steps: int) -> Any:

@@ -1,0 +1,202 @@
+"""`calor probe`: points, error budget, lookup table, fit of a thermistor, two probes compared, calibration, C."""
+
+from __future__ import annotations
+
+import math
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from calor.errors import CalorError
+
+if TYPE_CHECKING:
+    from calor.design.model import Design
+    from calor.sense.table import Table
+
+POINTS_WANTED = "a CSV of points with the columns temperature_celsius and resistance_ohm"
+
+
+def at_points(design: Design, celsius: list[float], counts: list[float]) -> dict[str, Any]:
+    """The probe at temperatures or counts, and its error budget at the first of them."""
+    from calor.sense.points import at_celsius, at_counts, report
+
+    points = [at_celsius(design.probe, value) for value in celsius]
+    points += [at_counts(design.probe, int(value)) for value in counts]
+    return report(design.probe, points)
+
+
+def fitted(path: Path) -> dict[str, Any]:
+    """Steinhart–Hart, beta and the three-parameter curve of a thermistor's points. Raises CalorError."""
+    from calor.sense import steinhart_hart
+    from calor.sense.point_file import number_in, read_rows
+
+    rows = read_rows(path, ("temperature_celsius", "resistance_ohm"), POINTS_WANTED)
+    celsius = np.array([number_in(path, row, "temperature_celsius") for row in rows])
+    ohm = np.array([number_in(path, row, "resistance_ohm") for row in rows])
+    try:
+        found = steinhart_hart.fit(celsius, ohm)
+    except ValueError as error:
+        raise CalorError(f"{path}: {error}") from None
+    three = found.three_parameters
+    inverse_kelvin = np.array([_inverse_kelvin(found.coefficients, r) for r in found.ohm])
+    residual_celsius = 1.0 / inverse_kelvin - steinhart_hart.KELVIN_AT_0_CELSIUS - found.celsius
+    return {
+        "A": found.coefficients.a,
+        "B": found.coefficients.b,
+        "C": found.coefficients.c,
+        "beta_kelvin": found.beta_kelvin,
+        "r25_ohm": found.r25_ohm,
+        "worst_residual_fraction": float(np.abs(found.fitted_ohm / found.ohm - 1.0).max()),
+        "residuals": [
+            {
+                "celsius": float(at),
+                "ohm": float(given),
+                "fitted_ohm": float(curve),
+                "residual_ohm": float(curve - given),
+                "residual_fraction": float(curve / given - 1.0),
+                "residual_celsius": float(away),
+            }
+            for at, given, curve, away in zip(found.celsius, found.ohm, found.fitted_ohm, residual_celsius, strict=True)
+        ],
+        "three_parameter": None
+        if three is None
+        else {
+            "b1_ohm": three[0],
+            "b2_celsius": three[1],
+            "b3_celsius": three[2],
+            "residual_sum_of_squares_ohm2": found.three_parameters_rss,
+        },
+    }
+
+
+def _inverse_kelvin(found: Any, ohm: float) -> float:
+    log = math.log(ohm)
+    return float(found.a + found.b * log + found.c * log**3)
+
+
+def table_of(
+    design: Design, within_celsius: float, low_celsius: float | None, high_celsius: float | None, number: str
+) -> Table:
+    """The smallest table within an error between two temperatures. Raises CalorError."""
+    from calor.sense import table
+
+    if number not in table.BYTES:
+        raise CalorError(f"calor probe: --number: must be integer or float (received {number!r})")
+    if low_celsius is None or high_celsius is None:
+        raise CalorError("calor probe: --table: needs its range, for example --table 0.1 --from 20 --to 50")
+    kind: table.Number = "integer" if number == "integer" else "float"
+    return table.smallest(design.probe, within_celsius, low_celsius, high_celsius, kind)
+
+
+def table_report(found: Table) -> dict[str, Any]:
+    """A table as JSON has it."""
+    whole = found.number == "integer"
+    return {
+        "entries": found.entries,
+        "number": found.number,
+        "flash_bytes": found.flash_bytes,
+        "first_counts": found.first_counts,
+        "last_counts": found.last_counts,
+        "counts_per_entry": (found.last_counts - found.first_counts) / (found.entries - 1),
+        "celsius_per_step": found.celsius_per_step,
+        "worst_error_celsius": found.worst_celsius,
+        "worst_at_celsius": found.worst_at_celsius,
+        "values": [int(value) if whole else float(value) for value in found.stored],
+    }
+
+
+def compared(path: Path) -> dict[str, Any]:
+    """Two probes of one thing in a log. Raises LogError."""
+    from calor.log.two_probes import compare_log
+
+    return compare_log(path)
+
+
+def calibrated(path: Path, design_path: Path) -> str:
+    """The design file's text with the calibration points of a CSV in place of its own. Raises CalorError."""
+    from calor.design import file
+    from calor.sense.point_file import calibration_points
+
+    read = file.read(design_path)
+    design = file.with_calibration(read.design, calibration_points(path))
+    return file.write(design, read.text)
+
+
+def print_text(data: dict[str, Any]) -> None:
+    """Any of the reports as text."""
+    from rich.console import Console
+
+    from calor.judge.text import simple_table
+
+    console = Console(highlight=False, soft_wrap=True)
+    if "points" in data:
+        _print_points(console, data)
+    if "formula" in data:
+        console.print("counts to °C in the firmware:")
+        for line in data["formula"]:
+            console.print(f"  {line}", markup=False)
+    if "table" in data:
+        found = data["table"]
+        console.print(
+            f"table: {found['entries']} entries ({found['number']}), {found['flash_bytes']} bytes, codes"
+            f" {found['first_counts']} to {found['last_counts']}, within {found['worst_error_celsius']:.3g} °C of the"
+            f" formula, worst at {found['worst_at_celsius']:.4g} °C"
+        )
+        console.print("  " + " ".join(f"{value:g}" for value in found["values"]))
+    if "residuals" in data:
+        _print_fit(console, data)
+    if "offset_celsius" in data:
+        table = simple_table("two probes", "")
+        for key, value in data.items():
+            shown = "–" if value is None else value if isinstance(value, str | bool) else f"{value:.5g}"
+            table.add_row(key, str(shown))
+        console.print(table)
+
+
+def _print_points(console: Any, data: dict[str, Any]) -> None:
+    from calor.judge.text import simple_table
+
+    units = {
+        "celsius": ("°C", "{:.3f}"), "ohm": ("Ω", "{:.6g}"), "millivolt": ("mV", "{:.4f}"),
+        "measured_millivolt": ("mV measured", "{:.4f}"), "microampere": ("µA", "{:.4f}"), "volt": ("V", "{:.5f}"),
+        "counts": ("counts", "{:g}"), "celsius_back": ("°C back", "{:.3f}"),
+        "celsius_per_count": ("°C per count", "{:.4f}"),
+    }  # fmt: skip
+    keys = [key for key in units if any(key in point for point in data["points"])]
+    table = simple_table(*(units[key][0] for key in keys))
+    for point in data["points"]:
+        table.add_row(*("–" if point.get(key) is None else units[key][1].format(point[key]) for key in keys))
+    console.print(table)
+    if data["budget"]:
+        budget = simple_table(f"how wrong at {data['budget_at_celsius']:g} °C", "°C")
+        for part in data["budget"]:
+            budget.add_row(part["cause"], f"{part['celsius']:.4f}")
+        budget.add_row("worst case, all added", f"{data['worst_case_celsius']:.4f}")
+        budget.add_row("root-sum-square", f"{data['rss_celsius']:.4f}")
+        console.print(budget)
+
+
+def _print_fit(console: Any, data: dict[str, Any]) -> None:
+    from calor.judge.text import simple_table
+
+    head = simple_table("Steinhart–Hart, R in Ω", "")
+    for key in ("A", "B", "C"):
+        head.add_row(key, f"{data[key]:.10g}")
+    head.add_row("beta, K", f"{data['beta_kelvin']:.6g}")
+    head.add_row("R at 25 °C, Ω", f"{data['r25_ohm']:.6g}")
+    console.print(head)
+    table = simple_table("°C", "Ω", "fitted Ω", "off by Ω", "off by %", "off by °C")
+    for row in data["residuals"]:
+        table.add_row(
+            f"{row['celsius']:g}", f"{row['ohm']:g}", f"{row['fitted_ohm']:.6g}", f"{row['residual_ohm']:.3g}",
+            f"{row['residual_fraction'] * 100.0:.4f}", f"{row['residual_celsius']:.4f}",
+        )  # fmt: skip
+    console.print(table)
+    three = data["three_parameter"]
+    if three:
+        console.print(
+            f"R = b1·exp(b2/(t + b3)): b1 {three['b1_ohm']:.10g} Ω, b2 {three['b2_celsius']:.10g} °C,"
+            f" b3 {three['b3_celsius']:.10g} °C, residual sum of squares"
+            f" {three['residual_sum_of_squares_ohm2']:.10g} Ω²"
+        )
