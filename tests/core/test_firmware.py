@@ -154,8 +154,7 @@ def test_any_pid_in_c_is_the_same_law(
     counts[chance.integers(0, 800, 20)] = plain.firmware.adc.codes - 1
     numbers, state = laws.numbers(design.law, design.guard), laws.start()
     demand = []
-    for code in counts:
-        back, fault = reading.step(plain, memory, code, 0.5)
+    for back, fault in zip(*reading.steps(plain, memory, counts, 0.5), strict=True):
         state, decided = laws.step(numbers, state, 50.0, back, fault != 0, 0.5)
         demand.append(decided)
     answer = host.run(design, counts)

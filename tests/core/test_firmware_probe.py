@@ -39,9 +39,7 @@ def design_of(probe: Any) -> Design:
 def python(probe: Any, given: np.ndarray[Any, Any]) -> tuple[np.ndarray[Any, Any], np.ndarray[Any, Any]]:
     """(measured °C, faults) of the reference on codes, one after the other."""
     plain = registry.numbers(probe)
-    memory = reading.new_memory(plain)
-    answers = [reading.step(plain, memory, float(code), 0.5) for code in given]
-    return np.array([a[0] for a in answers]), np.array([a[1] for a in answers])
+    return reading.steps(plain, reading.new_memory(plain), given, 0.5)
 
 
 def assert_same(probe: Any, given: np.ndarray[Any, Any], flags: tuple[str, ...] = ("-O2",)) -> np.ndarray[Any, Any]:

@@ -86,15 +86,16 @@ def test_open_and_short_are_told_from_the_code(name: str) -> None:
     probe = probe_of(name)
     plain = registry.numbers(probe)
     memory = reading.new_memory(plain)
-    assert reading.step(plain, memory, reading.sample(plain, memory, 60.0, 0), 1.0)[1] == checks.NO_FAULT
+    warm = np.array([60.0])
+    assert reading.steps(plain, memory, reading.samples(plain, memory, warm, 0), 1.0)[1][0] == checks.NO_FAULT
     for wiring, fault in ((OPEN, checks.FAULT_OPEN), (SHORT, checks.FAULT_SHORT)):
-        given_ = reading.sample(plain, memory, 60.0, wiring)
-        found = reading.step(plain, memory, given_, 1.0)[1]
+        given_ = reading.samples(plain, memory, warm, wiring)
+        found = reading.steps(plain, memory, given_, 1.0)[1][0]
         if wiring == SHORT and name == "thermocouple B":
             assert found == checks.FAULT_SHORT  # this letter reads nothing so cold
         elif wiring == SHORT and name.startswith("thermocouple"):
             # a short reads as the cold junction: no code tells it
-            assert found == checks.NO_FAULT and abs(reading.counts_to_celsius(plain, given_) - 25.0) < 1.0
+            assert found == checks.NO_FAULT and abs(reading.celsius_over(plain, given_)[0] - 25.0) < 1.0
         elif wiring == SHORT and not registry.has_converter(probe):
             assert found == checks.FAULT_OPEN  # a sensor that does not answer
         else:
@@ -105,9 +106,9 @@ def test_a_reversed_thermocouple_falls_as_it_heats_and_is_caught() -> None:
     probe = probe_of("thermocouple K", checks={"reversed_celsius": 10.0})
     plain = registry.numbers(probe)
     memory = reading.new_memory(plain)
-    counts = [reading.sample(plain, memory, celsius, REVERSED) for celsius in (25.0, 30.0, 60.0, 200.0)]
-    assert counts == sorted(counts, reverse=True) and counts[-1] < counts[0]
-    assert [reading.step(plain, memory, c, 1.0)[1] for c in counts] == [0, 0, *([checks.FAULT_REVERSED] * 2)]
+    counts = reading.samples(plain, memory, np.array([25.0, 30.0, 60.0, 200.0]), REVERSED)
+    assert (np.diff(counts) < 0).all()
+    assert list(reading.steps(plain, memory, counts, 1.0)[1]) == [0, 0, *([checks.FAULT_REVERSED] * 2)]
 
 
 @pytest.mark.parametrize(
@@ -209,13 +210,10 @@ def test_calibration_is_exact_at_its_points(offset: float, gain: float, bend: fl
     plain = registry.numbers(model.model_validate({"calibration": points}))
     bare = registry.numbers(model())
     counts = shown if kind == "ideal" else reading.exact_counts_over(bare, shown)
-    if kind == "ideal":
-        back = [reading.step(plain, reading.new_memory(plain), float(c), 1.0)[0] for c in counts]
-    else:
-        back = [reading.counts_to_celsius(plain, float(c)) for c in counts]
+    back = reading.steps(plain, reading.new_memory(plain), counts, 1.0)[0]
     # many points on a curve that is not the correction's own are fitted, not met
     close = 1e-6 if count <= 3 else 0.25
-    assert np.abs(np.array(back) - truth).max() < close
+    assert np.abs(back - truth).max() < close
 
 
 def test_what_a_calibration_takes_out_of_the_budget() -> None:

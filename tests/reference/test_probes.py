@@ -109,8 +109,8 @@ def test_cold_junction(letter: Any, junction: float) -> None:
         measured = at_celsius(probe, celsius)["measured_millivolt"]
         assert measured == pytest.approx(get(letter).emf(celsius, reference=junction), abs=1e-4)
         assert float(measured or 0) + get(letter).emf(junction) == pytest.approx(get(letter).emf(celsius), abs=1e-4)
-        counts = reading.counts_of(plain, celsius, 0, False)
-        assert reading.counts_to_celsius(plain, counts) == pytest.approx(celsius, abs=0.06)
+        counts = reading.counts_over(plain, np.array([celsius]))
+        assert reading.celsius_over(plain, counts)[0] == pytest.approx(celsius, abs=0.06)
 
 
 def test_nist_thermistor_data() -> None:

@@ -364,7 +364,8 @@ def _probe(
     if len(wanted) != 1:
         raise CalorError(
             "calor probe: give either --celsius T… or --counts N…, or one of --table, --fit, --compare, --calibrate,"
-            f" --formula, --out (received {' '.join(wanted) or 'none'}), for example calor probe FILE --celsius 0 37.5 100"
+            f" --formula, --out (received {' '.join(wanted) or 'none'}),"
+            " for example calor probe FILE --celsius 0 37.5 100"
         )
     data: dict[str, Any] = {}
     if fit is not None:

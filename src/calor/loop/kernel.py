@@ -50,7 +50,7 @@ class LoopStart(NamedTuple):
     load: LoadState
 
 
-@compiled()
+@compiled(inner=True)
 def _advance(
     load: LoadNumbers,
     state: LoadState,
@@ -71,7 +71,7 @@ def _advance(
     return state, probe_celsius
 
 
-@compiled(inline=True)
+@compiled(inline=True, inner=True)
 def _give(
     drive: DriveNumbers,
     state: DriveState,

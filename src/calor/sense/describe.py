@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from calor.sense import adc, budget, calibration, registry, resolution
+import numpy as np
+
+from calor.sense import adc, budget, calibration, reading, registry, resolution
 from calor.sense.mounting import shown_ohm
 from calor.sense.points import celsius_per_count
 from calor.sense.registry import AnyProbe
@@ -45,9 +47,8 @@ def answer(settings: AnyProbe, unit: TemperatureUnit, setpoint_celsius: float) -
     )
     if registry.has_converter(settings):
         plain = registry.numbers(settings)
-        from calor.sense.reading import counts_of
-
-        first += f" Expect code {counts_of(plain, setpoint_celsius, 0, False):.0f} of {plain.firmware.adc.codes:.0f}."
+        code = float(reading.counts_over(plain, np.array([setpoint_celsius]))[0])
+        first += f" Expect code {code:.0f} of {plain.firmware.adc.codes:.0f}."
     found = budget.budget(settings, setpoint_celsius)
     if found is None:
         return (

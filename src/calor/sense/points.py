@@ -42,10 +42,12 @@ def celsius_per_count(settings: AnyProbe, celsius: float) -> float | None:
         return None
     counts = float(reading.counts_over(plain, np.array([celsius]))[0])
     low, high = max(counts - 1.0, 0.0), min(counts + 1.0, plain.firmware.adc.codes - 1.0)
-    back = [float(reading.counts_to_celsius(plain, end)) for end in (low, counts, high)]
+    # without the ends of the scale, so that the last counts before them have a width too
+    open_ended = plain._replace(fault_below_counts=-np.inf, fault_above_counts=np.inf)
+    back = reading.celsius_over(open_ended, np.array([low, counts, high]))
     if math.isfinite(back[0]) and math.isfinite(back[2]):
-        return abs(back[2] - back[0]) / (high - low)
-    return _plain(abs(back[2] - back[1])) if math.isfinite(back[2]) else _plain(abs(back[1] - back[0]))
+        return float(abs(back[2] - back[0]) / (high - low))
+    return _plain(float(abs(back[2] - back[1] if math.isfinite(back[2]) else back[1] - back[0])))
 
 
 def _quantity(settings: AnyProbe, celsius: float | None, volt: float | None) -> tuple[str, float | None]:
@@ -68,7 +70,7 @@ def _point(settings: AnyProbe, plain: ProbeNumbers, celsius: float | None, count
     volt = None
     if registry.has_converter(settings):
         if celsius is not None:
-            volt = _plain(reading.celsius_to_volt(plain.kind, plain.hardware, celsius, 0))
+            volt = _plain(reading.volt_over(plain, np.array([celsius]))[0])
         else:
             volt = _plain(adc.counts_to_volt(plain.firmware.adc, counts))
     key, own = _quantity(settings, celsius, volt)
@@ -82,7 +84,7 @@ def _point(settings: AnyProbe, plain: ProbeNumbers, celsius: float | None, count
     point["counts"] = _code(counts)
     back = float(reading.celsius_over(plain, np.array([counts]))[0]) if math.isfinite(counts) else math.nan
     if settings.kind == "ideal":
-        back = float(reading.step(plain, reading.new_memory(plain), celsius, 1.0)[0]) if celsius is not None else back
+        back = float(reading.celsius_of_exact(plain, np.array([celsius]))[0]) if celsius is not None else back
     point["celsius_back"] = _plain(back)
     at = celsius if celsius is not None else _plain(back)
     point["celsius_per_count"] = None if at is None else celsius_per_count(settings, at)

@@ -22,7 +22,7 @@ from calor.sense.mounting import OPEN, SHORT, STUCK, own_error_celsius
 from calor.sense.registry import ANALOG_VOLTAGE, IDEAL, RTD, THERMISTOR, THERMOCOUPLE, ProbeNumbers, Side
 
 
-@compiled()
+@compiled(inline=True, inner=True)
 def celsius_to_volt(kind: int, side: Side, celsius: float, wiring: int) -> float:
     """Voltage at the converter of a probe at `celsius`."""
     if kind == THERMISTOR:
@@ -36,7 +36,7 @@ def celsius_to_volt(kind: int, side: Side, celsius: float, wiring: int) -> float
     return analog_current.celsius_to_volt(side.analog_current, celsius, wiring)
 
 
-@compiled()
+@compiled(inline=True, inner=True)
 def volt_to_celsius(kind: int, side: Side, volt: float) -> float:
     """Temperature the firmware works out from a voltage, before its correction; not a number where it has none."""
     if kind == THERMISTOR:
@@ -50,7 +50,7 @@ def volt_to_celsius(kind: int, side: Side, volt: float) -> float:
     return analog_current.volt_to_celsius(side.analog_current, volt)
 
 
-@compiled()
+@compiled(inline=True, inner=True)
 def _chip_celsius(probe: ProbeNumbers, celsius: float, wiring: int) -> float:
     """What a chip or a digital sensor takes the temperature for, before it is rounded to a code."""
     if probe.kind != THERMOCOUPLE:
@@ -60,7 +60,7 @@ def _chip_celsius(probe: ProbeNumbers, celsius: float, wiring: int) -> float:
     return thermocouple.quantity_to_celsius(own, measured + own.cold_millivolt)
 
 
-@compiled()
+@compiled(inline=True, inner=True)
 def counts_to_celsius(probe: ProbeNumbers, counts: float) -> float:
     """Temperature the firmware reads from a code; not a number where it has none."""
     if probe.gives_code:
@@ -70,7 +70,7 @@ def counts_to_celsius(probe: ProbeNumbers, counts: float) -> float:
     return calibration.apply(probe.correction, celsius)
 
 
-@compiled()
+@compiled(inline=True, inner=True)
 def exact_counts(probe: ProbeNumbers, celsius: float, wiring: int) -> float:
     """The code before it is rounded, of a probe whose own part is at `celsius`; not a number where there is none."""
     seen = celsius + probe.offset_celsius + own_error_celsius(probe.own_error, celsius)
@@ -79,7 +79,7 @@ def exact_counts(probe: ProbeNumbers, celsius: float, wiring: int) -> float:
     return adc.exact_counts(probe.hardware.adc, celsius_to_volt(probe.kind, probe.hardware, seen, wiring))
 
 
-@compiled()
+@compiled(inline=True, inner=True)
 def counts_of(probe: ProbeNumbers, celsius: float, wiring: int, noisy: bool) -> float:
     """The code of one reading; not a number where the sensor gives none, as an ideal one or a chip with a fault."""
     if probe.kind == IDEAL:
@@ -95,7 +95,7 @@ def counts_of(probe: ProbeNumbers, celsius: float, wiring: int, noisy: bool) -> 
     return adc.code(probe.hardware.adc, exact_counts(probe, celsius, wiring))
 
 
-@compiled()
+@compiled(inline=True, inner=True)
 def scaled(probe: ProbeNumbers, counts: float) -> tuple[float, int]:
     """°C as the firmware has it from a code, before checks and filter, and the fault the code itself tells of."""
     if counts < probe.fault_below_counts:
@@ -111,7 +111,7 @@ def new_memory(probe: ProbeNumbers) -> Column:
     return np.zeros(checks.SIZE + filters.memory_size(probe.filter))
 
 
-@compiled()
+@compiled(inline=True, inner=True)
 def sample(probe: ProbeNumbers, memory: Column, celsius: float, wiring: int) -> float:
     """What the firmware is given of a probe at `celsius`: a code, or °C where it is ideal; NaN where nothing comes."""
     if wiring == STUCK and memory[checks.HAS_CODE] != 0.0:
@@ -121,7 +121,7 @@ def sample(probe: ProbeNumbers, memory: Column, celsius: float, wiring: int) -> 
     return np.nan if wiring in (OPEN, SHORT) else celsius + probe.offset_celsius
 
 
-@compiled()
+@compiled(inline=True, inner=True)
 def step(probe: ProbeNumbers, memory: Column, given: float, dt_s: float) -> tuple[float, int]:
     """The firmware's side of one reading, `dt_s` after the last: (°C as the law sees it, fault or NO_FAULT).
 
@@ -142,6 +142,15 @@ def step(probe: ProbeNumbers, memory: Column, given: float, dt_s: float) -> tupl
     if probe.filter.kind == filters.NONE:
         return measured, fault
     return filters.step(probe.filter, memory[checks.SIZE :], measured, dt_s), fault
+
+
+@compiled()
+def volt_over(probe: ProbeNumbers, celsius: Column) -> Column:
+    """Voltages at the converter at many temperatures."""
+    volt = np.empty(len(celsius))
+    for k in range(len(celsius)):
+        volt[k] = celsius_to_volt(probe.kind, probe.hardware, celsius[k], 0)
+    return volt
 
 
 @compiled()
@@ -182,3 +191,21 @@ def celsius_of_exact(probe: ProbeNumbers, celsius: Column) -> Column:
             else counts_to_celsius(probe, exact_counts(probe, celsius[k], 0))
         )
     return read
+
+
+@compiled()
+def samples(probe: ProbeNumbers, memory: Column, celsius: Column, wiring: int) -> Column:
+    """What the firmware is given of a probe at many temperatures, as `sample` says it."""
+    given = np.empty(len(celsius))
+    for k in range(len(celsius)):
+        given[k] = sample(probe, memory, celsius[k], wiring)
+    return given
+
+
+@compiled()
+def steps(probe: ProbeNumbers, memory: Column, given: Column, dt_s: float) -> tuple[Column, Column]:
+    """(°C as the law sees it, faults) of many readings, one every `dt_s`, as `step` says it."""
+    measured, faults = np.empty(len(given)), np.empty(len(given))
+    for k in range(len(given)):
+        measured[k], faults[k] = step(probe, memory, given[k], dt_s)
+    return measured, faults

@@ -5,6 +5,8 @@ from __future__ import annotations
 import math
 from typing import NamedTuple
 
+import numpy as np
+
 from calor.sense import rtd, thermistor
 from calor.sense.mounting import shown_ohm
 from calor.sense.points import celsius_per_count
@@ -102,8 +104,8 @@ def changes(settings: AnyProbe, celsius: float) -> list[Change]:
 def _is_inside(settings: AnyProbe, celsius: float) -> bool:
     """Whether a probe reads `celsius` at all, away from the ends of its scale."""
     from calor.sense.budget import ideal
-    from calor.sense.reading import exact_counts
+    from calor.sense.reading import exact_counts_over
 
     plain = ideal(settings)
-    counts = float(exact_counts(plain, celsius, 0))
+    counts = float(exact_counts_over(plain, np.array([celsius]))[0])
     return max(plain.fault_below_counts, 0.0) < counts < min(plain.fault_above_counts, plain.firmware.adc.codes - 1.0)
