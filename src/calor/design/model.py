@@ -124,6 +124,19 @@ class Design(Settings):
         return self.ambient_celsius(trial) if trial.start_celsius is None else trial.start_celsius
 
 
+def working_range(design: Design) -> tuple[float, float]:
+    """Temperatures a design works over, °C: the limits of its setpoint, else from where it starts to beyond it."""
+    setpoint = design.setpoint
+    starts = [design.start_celsius(trial) for trial in design.trial]
+    low = min(setpoint.celsius, design.load.ambient_celsius, *starts)
+    high = max(setpoint.celsius, design.load.ambient_celsius, *starts)
+    beyond = max(0.25 * (high - low), 5.0)
+    low = low if low < setpoint.celsius else low - beyond
+    low = low if setpoint.low_limit_celsius is None else setpoint.low_limit_celsius
+    high = high + beyond if setpoint.high_limit_celsius is None else setpoint.high_limit_celsius
+    return (low, high) if high - low >= 1.0 else (low - 5.0, high + 5.0)
+
+
 def module_of(block: str, kind: str) -> ModuleType:
     """The module that holds a block's settings, step and summary."""
     if block == "setpoint":

@@ -2,28 +2,26 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Any, Literal
 
 from pydantic import BaseModel
+from pydantic.fields import FieldInfo
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QPushButton, QScrollArea, QVBoxLayout, QWidget
 
 from calor.design.model import BLOCK_KINDS, block_consequences
 from calor.design.model import BLOCKS as ORDER
-from calor.design.trial import Limits
-from calor.desk.fields import ChoiceField, Field, Segments, label
+from calor.desk import probe_sections
+from calor.desk.fields import ChoiceField, Field, KindBox, Segments, label
 from calor.desk.model import Model
 from calor.desk.numbers import NumberField, field_for
+from calor.desk.probe_sections import Section
 from calor.desk.trial_bench import TrialBench
 from calor.desk.words import BLOCKS, CAUTIONS
-from calor.law.guard import Guard
-from calor.sense.adc import Adc
+from calor.sense import thermistor
 from calor.settings import Settings
 
 WIDTH_PX = 300
-Section = tuple[str, str, tuple[str, ...]]
-"""Heading, the part of the design, and the keys shown (all of its own where empty)."""
-
 _LAW_LAST: tuple[Section, ...] = (("If something fails", "guard", ("probe_fault_output", "cut_out_celsius")),)
 SECTIONS: dict[tuple[str, str], tuple[Section, ...]] = {
     ("setpoint", "hold"): (("", "setpoint", ()), ("What a pass is", "limits", ())),
@@ -39,22 +37,53 @@ SECTIONS: dict[tuple[str, str], tuple[Section, ...]] = {
         *_LAW_LAST,
     ),
     ("law", "manual"): (("", "law", ()), *_LAW_LAST),
-    ("probe", "thermistor"): (
-        ("", "probe", ("r25_ohm", "beta_kelvin", "series_ohm", "placed")),
-        ("Converter", "probe", ("adc.bits", "adc.reference_volt", "adc.divider_volt", "adc.divide_by")),
-        ("As it is mounted", "probe", ("time_constant_s", "noise_celsius", "offset_celsius")),
+}  # fmt: skip
+HIDDEN = ("kind", "alarms", "format")
+SEVERAL = 5
+"""More kinds than this are a list that opens, not words beside each other."""
+_MADE_UP: dict[str, FieldInfo] = {
+    "filter.kind": FieldInfo(
+        annotation=Literal["none", "mean", "exponential", "median"],  # type: ignore[arg-type]
+        title="Readings", description="What smooths the readings before the law sees them.",
+    ),
+    "curve": FieldInfo(
+        annotation=Literal["beta", "steinhart_hart", "points"],  # type: ignore[arg-type]
+        title="Curve given by", description="R25 and beta, the coefficients of Steinhart–Hart, or points.",
+    ),
+    "read_by": FieldInfo(
+        annotation=Literal["amplifier", "chip"],  # type: ignore[arg-type]
+        title="Read by", description="An amplifier and the converter, or a chip that gives °C as a code.",
     ),
 }  # fmt: skip
-HIDDEN = ("kind", "filter", "adc", "alarms", "format")
+"""Choices on a bench that are several settings in the file."""
+CHIP_CELSIUS_PER_CODE = 0.25
 
 
-def field_of(model: type[BaseModel], key: str) -> Any:
+def sections_of(settings: Settings, block: str) -> tuple[Section, ...]:
+    """The headings and keys that a block's bench shows."""
+    if block == "probe":
+        return probe_sections.sections(settings)  # type: ignore[arg-type]
+    return SECTIONS.get((block, getattr(settings, "kind", "")), (("", block, ()),))
+
+
+def field_of(settings: BaseModel, key: str) -> FieldInfo:
     """A field by its key, which may lead into a part, as in "adc.bits"."""
-    return Adc.model_fields[key[4:]] if key.startswith("adc.") else model.model_fields[key]
+    if key in _MADE_UP:
+        return _MADE_UP[key]
+    part: Any = settings
+    *path, last = key.split(".")
+    for name in path:
+        part = getattr(part, name)
+    found: FieldInfo = type(part).model_fields[last]
+    return found
 
 
 def value_of(settings: BaseModel, key: str) -> Any:
     """A setting's value by its key."""
+    if key == "curve":
+        return probe_sections.curve_given(settings)  # type: ignore[arg-type]
+    if key == "read_by":
+        return "amplifier" if getattr(settings, "converter_celsius_per_code", None) is None else "chip"
     value: Any = settings
     for part in key.split("."):
         value = getattr(value, part)
@@ -76,14 +105,14 @@ class BlockForm(QWidget):
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(6)
-        own = BLOCK_KINDS[block][kind]
-        for heading, part, keys in SECTIONS.get((block, kind), (("", block, ()),)):
-            part_model: type[Settings] = {"guard": Guard, "limits": Limits}.get(part, own)
+        del kind
+        for heading, part, keys in sections_of(model.settings_of(block), block):
+            settings = model.settings_of(part)
             if heading:
                 column.addSpacing(8)
                 column.addWidget(label(heading, "heading"))
-            for key in keys or keys_of(part_model):
-                field = field_for(key, field_of(part_model, key))
+            for key in keys or keys_of(type(settings)):
+                field = field_for(key, field_of(settings, key))
                 field.edited.connect(lambda value, part=part, key=key, field=field: self._edit(part, key, value, field))
                 field.settled.connect(model.end_merging)
                 if isinstance(field, NumberField) and key in ("start_celsius", "stop_celsius"):
@@ -106,11 +135,24 @@ class BlockForm(QWidget):
         law: Any = self._model.design.law
         if part == "law" and key == "action" and getattr(law, "start_celsius", None) is not None:
             values |= {"start_celsius": law.stop_celsius, "stop_celsius": law.start_celsius}  # the pair turns round
+        if part == "probe":
+            values = self._probe_values(key, value)
         problem = self._model.set_values(part, values, f"{part}.{key}")
         if problem is not None:
             if isinstance(field, ChoiceField):
                 field.show_value(value_of(getattr(self._model.design, part), key), self._model.unit)
             field.reject(f"{problem.rule}.")
+
+    def _probe_values(self, key: str, value: Any) -> dict[str, Any]:
+        """The settings behind a choice of the probe's bench."""
+        probe: Any = self._model.design.probe
+        if key == "filter.kind":
+            return {"filter": {"kind": value}}
+        if key == "curve":
+            return thermistor.rewritten(probe, str(value))
+        if key == "read_by":
+            return {"converter_celsius_per_code": CHIP_CELSIUS_PER_CODE if value == "chip" else None}
+        return {key: value}
 
     def _pair(self, key: str, value: float | None) -> dict[str, Any]:
         """Start and stop go together, and without a hysteresis: the other one is made where it is missing."""
@@ -145,7 +187,7 @@ class Bench(QFrame):
         self.setFixedWidth(WIDTH_PX)
         self._model = model
         self.form: BlockForm | TrialBench | None = None
-        self._showing: tuple[str, str] = ("", "")
+        self._showing: tuple[Any, ...] = ()
         outer = QVBoxLayout(self)
         outer.setContentsMargins(16, 10, 1, 8)
         outer.setSpacing(8)
@@ -153,17 +195,22 @@ class Bench(QFrame):
         self._title = label("", "heading")
         head.addWidget(self._title)
         head.addStretch(1)
+        self._wide = QPushButton("Open wide")
+        self._wide.setProperty("role", "link")
+        self._wide.setToolTip("Curves, error budget, calibration, table and filter of the probe (Ctrl+B).")
+        self._wide.clicked.connect(lambda: model.set_wide(not model.wide))
+        head.addWidget(self._wide)
         self._code = QPushButton("Save its C…")
         self._code.setProperty("role", "link")
         self._code.setToolTip("Write the C99 sources of this thermostat into a folder.")
         head.addWidget(self._code)
         head.setContentsMargins(0, 0, 12, 0)
         outer.addLayout(head)
-        self._kinds: dict[str, Segments] = {}
+        self._kinds: dict[str, Segments | KindBox] = {}
         for block in ORDER:
             kinds = list(BLOCK_KINDS[block])
             if len(kinds) > 1:
-                segments = Segments(kinds, BLOCKS[block])
+                segments = (KindBox if len(kinds) > SEVERAL else Segments)(kinds, BLOCKS[block])
                 segments.chosen.connect(lambda kind, block=block: self.choose_kind(block, kind))
                 holder = QHBoxLayout()
                 holder.setContentsMargins(0, 0, 12, 0)
@@ -179,6 +226,7 @@ class Bench(QFrame):
         outer.addWidget(self._scroll, 1)
         model.design_changed.connect(self.show_model)
         model.bench_chosen.connect(self._open)
+        model.wide_changed.connect(lambda wide: self._wide.setText("Close" if wide else "Open wide"))
         self.show_model()
 
     @property
@@ -189,7 +237,7 @@ class Bench(QFrame):
     def tab_order(self) -> list[QWidget]:
         """What the Tab key reaches on this bench, from top to bottom."""
         segments = self._kinds.get(self._model.bench)
-        parts: list[QWidget] = [self._code, *(segments.buttons.values() if segments else ())]
+        parts: list[QWidget] = [self._wide, self._code, *(segments.buttons.values() if segments else ())]
         inside = self.form.findChildren(QWidget) if self.form is not None else []
         own = [widget for widget in inside if widget.focusPolicy() & Qt.FocusPolicy.TabFocus]
         return parts + [widget for widget in own if widget.window() is self.window()]
@@ -211,9 +259,11 @@ class Bench(QFrame):
     def show_model(self) -> None:
         """Show the chosen bench as the design has it."""
         block = self._model.bench
-        kind = getattr(getattr(self._model.design, block, None), "kind", "")
-        if (block, kind) != self._showing:
-            self._showing = (block, kind)
+        settings = getattr(self._model.design, block, None)
+        kind = getattr(settings, "kind", "")
+        showing = (block, kind, sections_of(settings, block) if block == "probe" and settings is not None else ())
+        if showing != self._showing:
+            self._showing = showing
             self.form = TrialBench(self._model) if block == "trial" else BlockForm(self._model, block, kind)
             holder = QWidget()
             holder.setObjectName("bench")
@@ -225,6 +275,7 @@ class Bench(QFrame):
             self._scroll.setWidget(holder)
             self._title.setText(BLOCKS[block])
             self._code.setVisible(block == "law")
+            self._wide.setVisible(block == "probe")
             for name, segments in self._kinds.items():
                 segments.setVisible(name == block)
             self.rebuilt.emit()

@@ -126,7 +126,8 @@ class ChoiceField(Field):
         self.box.setAccessibleName(self.title)
         self.box.setToolTip(field.description or "")
         self.box.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
-        for choice in get_args(field.annotation):
+        choices = (True, False) if field.annotation is bool else get_args(field.annotation)
+        for choice in choices:
             self.box.addItem(word(str(choice)), choice)
         self.grid.addWidget(label(self.title), 0, 0)
         self.grid.addWidget(self.box, 0, 1, 1, 2)
@@ -172,6 +173,77 @@ class TextField(Field):
 
     def focus_editor(self) -> None:
         self.entry.setFocus(Qt.FocusReason.ShortcutFocusReason)
+
+
+class NumbersField(Field):
+    """A few numbers in a line, or points: numbers apart by spaces, points by semicolons."""
+
+    def __init__(self, key: str, field: FieldInfo) -> None:
+        super().__init__(key, field)
+        self.entry = Entry()
+        self.entry.setAccessibleName(self.title)
+        self.entry.setToolTip(field.description or "")
+        self.grid.addWidget(label(self.title), 0, 0, 1, 3)
+        self.grid.addWidget(self.entry, 1, 0, 1, 3)
+        self.grid.addWidget(self.line, 2, 0, 1, 3)
+        self.entry.editingFinished.connect(self._entered)
+
+    def _entered(self) -> None:
+        if not self.entry.isModified():
+            return
+        self.entry.setModified(False)
+        text = self.entry.text().replace("−", "-")
+        try:
+            points = [
+                tuple(float(word) for word in part.replace(",", " ").split())
+                for part in text.split(";")
+                if part.strip()
+            ]
+        except ValueError:
+            self.complain("Takes numbers with spaces between them, and a semicolon between points.")
+            return
+        self.complain("")
+        self.edited.emit(tuple(points) if self.key == "points" else (points[0] if points else ()))
+        self.settled.emit()
+
+    def show_value(self, value: Any, unit: TemperatureUnit) -> None:
+        del unit
+        values = value or ()
+        nested = bool(values) and isinstance(values[0], tuple)
+        text = (
+            "; ".join(" ".join(f"{n:.9g}" for n in v) for v in values)
+            if nested
+            else " ".join(f"{n:.9g}" for n in values)
+        )
+        with QSignalBlocker(self.entry):
+            if not (self.entry.hasFocus() and self.entry.isModified()):
+                self.entry.setText(text)
+                self.entry.setCursorPosition(0)
+
+    def focus_editor(self) -> None:
+        self.entry.setFocus(Qt.FocusReason.ShortcutFocusReason)
+
+
+class KindBox(QWidget):
+    """One of many kinds, in a list that opens; it is used as Segments are."""
+
+    chosen = pyqtSignal(str)
+
+    def __init__(self, choices: list[str], name: str) -> None:
+        super().__init__()
+        row = QHBoxLayout(self)
+        row.setContentsMargins(0, 0, 0, 0)
+        self.box = QComboBox()
+        self.box.setAccessibleName(f"Kind of {name.lower()}")
+        for choice in choices:
+            self.box.addItem(word(choice), choice)
+        row.addWidget(self.box)
+        self.box.activated.connect(lambda index: self.chosen.emit(self.box.itemData(index)))
+        self.buttons: dict[str, QWidget] = {"": self.box}
+
+    def show_choice(self, choice: str) -> None:
+        """Show the chosen kind."""
+        self.box.setCurrentIndex(self.box.findData(choice))
 
 
 class Segments(QWidget):

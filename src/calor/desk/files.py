@@ -6,7 +6,7 @@ from pathlib import Path
 from typing import Any
 
 from PyQt6.QtCore import QObject, QThread, pyqtSignal
-from PyQt6.QtWidgets import QFileDialog, QMessageBox, QWidget
+from PyQt6.QtWidgets import QApplication, QFileDialog, QMessageBox, QWidget
 
 from calor.demo import DEMOS, STARTER
 from calor.desk.model import Model
@@ -95,7 +95,7 @@ class Files(QObject):
 
     def save_as(self) -> bool:
         """Ask where to save, and save there."""
-        from calor.firmware.generate import c_name
+        from calor.firmware.templating import c_name
 
         start = self._model.path or Path.home() / f"{c_name(self._model.design.name)}.toml"
         name, _ = QFileDialog.getSaveFileName(self._window, "Save the design as", str(start), DESIGN_FILTER)
@@ -157,6 +157,62 @@ class Files(QObject):
             return
         names = " and ".join(path.name for path in written)
         self._model.noticed.emit("note", f"Wrote {names} into {folder}. They are yours (0BSD).")
+
+    def ask_scaling(self) -> None:
+        """Choose a folder and write the probe's scaling into it."""
+        start = str(self._model.path.parent) if self._model.path else str(Path.home())
+        folder = QFileDialog.getExistingDirectory(self._window, "Folder for the scaling's C", start)
+        if folder:
+            self.write_scaling(Path(folder))
+
+    def write_scaling(self, folder: Path) -> None:
+        """Write the probe's scaling as C99 into `folder`, and the table that its room shows where there is one."""
+        from calor.firmware.scaling import lookup, scaling
+        from calor.firmware.templating import write_files
+
+        try:
+            written = write_files(scaling(self._model.design), folder)
+            survey = self._model.survey
+            if survey is not None and survey.lookup is not None:
+                written += write_files(lookup(self._model.design, survey.lookup), folder)
+        except FirmwareError as error:
+            self._model.noticed.emit("error", str(error))
+            return
+        self._model.noticed.emit(
+            "note", f"Wrote {', '.join(p.name for p in written)} into {folder}. They are yours (0BSD)."
+        )
+
+    def copy_formula(self) -> None:
+        """Put the arithmetic from counts to °C onto the clipboard."""
+        from calor.sense.describe import formula
+
+        clipboard = QApplication.clipboard()
+        if clipboard is not None:
+            lines = formula(self._model.design.probe)
+            clipboard.setText("\n".join(lines))
+            self._model.noticed.emit("note", f"Copied {len(lines)} lines: {lines[-1]}")
+
+    def ask_calibration(self) -> None:
+        """Choose a CSV of calibration points and take them."""
+        name, _ = QFileDialog.getOpenFileName(self._window, "Calibration points", str(Path.home()), LOG_FILTER)
+        if name:
+            self.take_calibration(Path(name))
+
+    def take_calibration(self, path: Path) -> None:
+        """Take the calibration points of a CSV in place of the probe's own."""
+        from calor.sense.point_file import calibration_points
+
+        try:
+            points = calibration_points(path)
+        except CalorError as error:
+            self._model.noticed.emit("error", str(error))
+            return
+        self._model.end_merging()
+        problem = self._model.set_values("probe", {"calibration": tuple(point.model_dump() for point in points)})
+        if problem is not None:
+            self._model.noticed.emit("error", f"{path}: {problem.rule}")
+            return
+        self._model.noticed.emit("note", f"Took {len(points)} calibration points of {path.name}.")
 
     def close(self) -> None:
         """Wait for a log that is still being read."""

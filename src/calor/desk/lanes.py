@@ -45,12 +45,18 @@ def value_ticks(low: float, high: float, most: int = 5) -> list[float]:
     return [k * step for k in range(math.ceil(low / step - 1e-9), math.floor(high / step + 1e-9) + 1)]
 
 
-class _Axis(pg.AxisItem):
-    """An axis with round ticks, quiet figures and a thin grid; `find` gives the ticks."""
+class Axis(pg.AxisItem):
+    """An axis with round ticks, quiet figures and a thin grid; `find` gives the ticks, `say` their figures."""
 
-    def __init__(self, side: str, find: Callable[[float, float], list[float]], with_text: bool) -> None:
+    def __init__(
+        self,
+        side: str,
+        find: Callable[[float, float], list[float]],
+        with_text: bool,
+        say: Callable[[float], str] = "{:.6g}".format,
+    ) -> None:
         super().__init__(side)
-        self._find = find
+        self._find, self._say = find, say
         self.setStyle(tickLength=0, tickTextOffset=6, showValues=with_text, autoExpandTextSpace=False,
                       autoReduceTextSpace=False)  # fmt: skip
         self.setTickFont(look.font(look.SMALL_PX))
@@ -61,15 +67,15 @@ class _Axis(pg.AxisItem):
 
     def tickStrings(self, values: list[float], scale: float, spacing: float) -> list[str]:
         del scale, spacing
-        return [f"{value:.6g}" for value in values]
+        return [self._say(value).replace("-", "−") for value in values]
 
 
 class Lane(pg.PlotWidget):
     """One chart: named curves, a band around the setpoint, no menus, no mouse of its own."""
 
     def __init__(self, most_ticks: int = 5) -> None:
-        left = _Axis("left", lambda low, high: value_ticks(low, high, most_ticks), True)
-        bottom = _Axis("bottom", time_ticks, False)
+        left = Axis("left", lambda low, high: value_ticks(low, high, most_ticks), True)
+        bottom = Axis("bottom", time_ticks, False)
         super().__init__(axisItems={"left": left, "bottom": bottom})
         item = self.getPlotItem()
         item.hideButtons()

@@ -10,13 +10,15 @@ from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 from PyQt6.QtGui import QUndoCommand, QUndoStack
 
 from calor.design import file
-from calor.design.model import BLOCK_KINDS, Design, block_summary
+from calor.design.model import BLOCK_KINDS, Design, block_summary, working_range
 from calor.design.problems import explain
 from calor.design.trial import Trial
 from calor.desk.places import Keeper, Remembered
 from calor.desk.simulator import Outcome, Request, Simulator
 from calor.errors import DesignError, Problem
 from calor.law.on_off import DEFAULT_HYSTERESIS_CELSIUS
+from calor.sense.survey import Scope, Survey
+from calor.sense.table import Number
 from calor.settings import Settings
 from calor.units import TEMPERATURE_UNITS, TemperatureUnit
 
@@ -61,6 +63,8 @@ class Model(QObject):
     unit_changed = pyqtSignal()
     noticed = pyqtSignal(str, str)
     bench_chosen = pyqtSignal(str, str)
+    wide_changed = pyqtSignal(bool)
+    survey_changed = pyqtSignal()
 
     def __init__(self, simulator: Simulator, remembered: Remembered) -> None:
         super().__init__()
@@ -82,6 +86,10 @@ class Model(QObject):
         self.advised = False
         unit = remembered.get("unit", "°C")
         self.unit: TemperatureUnit = unit if unit in TEMPERATURE_UNITS else "°C"
+        self.wide = False
+        self.survey: Survey | None = None
+        self.survey_range: tuple[float, float] | None = None
+        self.survey_within_celsius, self.survey_number = 0.1, "integer"
         self._requests = 0
         self._past_kinds: dict[tuple[str, str], Settings] = {}
         self._keeper = Keeper()
@@ -90,6 +98,7 @@ class Model(QObject):
         simulator.finished.connect(self._run_finished)
         simulator.advised.connect(self._advised)
         simulator.failed.connect(self._failed)
+        simulator.surveyed.connect(self._surveyed)
         self.undo_stack.cleanChanged.connect(self._clean_changed)
 
     def _clean_changed(self, clean: bool) -> None:
@@ -141,7 +150,7 @@ class Model(QObject):
         self.path, self._text = path, text
         self._past_kinds.clear()
         self.pinned, self.ghost, self.trying, self.recorded, self.advice = None, None, None, None, []
-        self.result = None
+        self.result, self.survey, self.survey_range = None, None, None
         self.undo_stack.clear()
         self.take(design, 0)
         self.opened.emit()
@@ -193,6 +202,7 @@ class Model(QObject):
         self.design_changed.emit()
         self._keep_timer.start()
         self.simulate()
+        self.ask_survey()
 
     def edit(self, design: Design, text: str, key: str = "", trial: int | None = None) -> None:
         """Make an edit that can be undone; edits with the same `key` in a row are one."""
@@ -296,11 +306,49 @@ class Model(QObject):
             self.unit_changed.emit()
             self.design_changed.emit()
             self.simulate()
+            self.ask_survey()
 
     def choose_bench(self, block: str, key: str = "") -> None:
         """Open a block's bench, at one of its settings where `key` is given."""
         self.bench = block
         self.bench_chosen.emit(block, key)
+
+    # ---- the probe's room
+
+    def set_wide(self, wide: bool) -> None:
+        """Open the probe's bench wide, as a room of its own, or close it again."""
+        if wide and self.bench != "probe":
+            self.choose_bench("probe")
+        if wide != self.wide:
+            self.wide = wide
+            self.wide_changed.emit(wide)
+            self.ask_survey()
+
+    def scope(self) -> Scope:
+        """Over what the room looks at the probe."""
+        low, high = self.survey_range or working_range(self.design)
+        number: Number = "float" if self.survey_number == "float" else "integer"
+        setpoint = self.design.setpoint.celsius
+        return Scope(setpoint, low, high, self.survey_within_celsius, number, self.design.law.period_s)
+
+    def set_scope(self, low: float, high: float, within: float, number: str) -> str:
+        """Look at the probe over another range; what is wrong with it, empty where nothing is."""
+        if not low < high:
+            return f"From must be below To (received {low:g} and {high:g})."
+        self.survey_range, self.survey_within_celsius, self.survey_number = (low, high), within, number
+        self.ask_survey()
+        return ""
+
+    def ask_survey(self) -> None:
+        """Ask for the probe's curves, where its room is open."""
+        if self.wide:
+            request = Request(self._requests, "survey", self.design, self.trial, self.unit, scope=self.scope())
+            self.simulator.request(request)
+
+    def _surveyed(self, answer: tuple[Request, Survey]) -> None:
+        request, self.survey = answer
+        if request.unit == self.unit:
+            self.survey_changed.emit()
 
     # ---- runs
 

@@ -12,7 +12,7 @@ from PyQt6.QtCore import QPoint, QSignalBlocker, Qt, pyqtSignal
 from PyQt6.QtGui import QMouseEvent
 from PyQt6.QtWidgets import QLabel
 
-from calor.desk.fields import ChoiceField, Entry, Field, TextField, label, set_role
+from calor.desk.fields import ChoiceField, Entry, Field, NumbersField, TextField, label, set_role
 from calor.settings import QUANTITY_UNIT, bounds_of, quantity_of
 from calor.units import TemperatureUnit, celsius_to, difference_to, parse_duration, to_celsius
 
@@ -222,4 +222,8 @@ def field_for(key: str, field: FieldInfo) -> Field:
     """The editor that fits a setting."""
     if quantity_of(field):
         return NumberField(key, field)
+    if key in ("steinhart_hart", "points"):
+        return NumbersField(key, field)
+    if field.annotation is bool:
+        return ChoiceField(key, field)
     return ChoiceField(key, field) if get_args(field.annotation) else TextField(key, field)

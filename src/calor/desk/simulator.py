@@ -25,7 +25,10 @@ MOST_ADVISED_STEPS = 2_000_000
 
 @dataclass(frozen=True)
 class Request:
-    """What to simulate. `purpose` is "run" or "ghost"; `recorded` is a log to replay the law on."""
+    """What to work out. `purpose` is "run", "ghost", or "survey": of the probe, over `scope`.
+
+    `recorded` is a log to replay the law on.
+    """
 
     number: int
     purpose: str
@@ -33,6 +36,7 @@ class Request:
     trial: Trial
     unit: TemperatureUnit = "°C"
     recorded: Any = None
+    scope: Any = None
 
 
 @dataclass(frozen=True)
@@ -49,9 +53,10 @@ class Outcome:
 
 
 class Simulator(QObject):
-    """One worker thread for runs, ghosts, replays and advice."""
+    """One worker thread for runs, ghosts, replays, advice and the probe's curves."""
 
     finished = pyqtSignal(object)
+    surveyed = pyqtSignal(object)
     advised = pyqtSignal(int, object)
     failed = pyqtSignal(str)
 
@@ -118,9 +123,13 @@ class Simulator(QObject):
                     return
                 purpose = "run" if "run" in self._wanted else next(iter(self._wanted))
                 request = self._wanted.pop(purpose)
-                self._control = loop.new_control()
+                if purpose != "survey":
+                    self._control = loop.new_control()
                 self.steps = loop.steps_of(request.design, request.trial)
                 self._began_s = time.perf_counter()
+            if purpose == "survey":
+                self._survey(request)
+                continue
             try:
                 outcome = self._make(request)
             except loop.Stopped:
@@ -138,6 +147,17 @@ class Simulator(QObject):
                 self._say(self.advised, request.number, [])
             elif request.purpose == "run" and self._rests():
                 self._advise(outcome)
+
+    def _survey(self, request: Request) -> None:
+        from calor.sense.survey import survey
+
+        try:
+            found = survey(request.design.probe, request.scope, request.unit)
+        except Exception as error:  # whatever a probe provokes, the room says it in a line
+            self._say(self.failed, f"the probe could not be worked out: {type(error).__name__}: {error}")
+            return
+        if not self._ending:
+            self._say(self.surveyed, (request, found))
 
     def _say(self, signal: Any, *values: Any) -> None:
         # at the very end Qt may already have taken the receiver away

@@ -165,6 +165,13 @@ QScrollBar::handle:vertical {{ background: {t.rule}; border-radius: 4px; min-hei
 QScrollBar::add-line, QScrollBar::sub-line {{ height: 0; width: 0; }}
 QScrollBar:horizontal {{ height: 0; }}
 QToolTip {{ background: {t.rail}; color: {t.rail_ink}; border: none; padding: 4px; }}
+QTableWidget {{ background: {t.raised}; border: 1px solid {t.rule}; gridline-color: {t.grid}; font-size: {SMALL_PX}px;
+    selection-background-color: {t.band}; selection-color: {t.ink}; outline: none; }}
+QTableWidget:focus {{ border: 2px solid {t.measured}; }}
+QTableWidget::item {{ font-size: {SMALL_PX}px; padding: 0 4px; }}
+QTableWidget QLineEdit {{ border-radius: 0; padding: 0 2px; min-height: 16px; font-size: {SMALL_PX}px; }}
+QHeaderView, QHeaderView::section {{ background: {t.ground}; color: {t.quiet}; border: none; border-bottom: 1px solid {t.rule};
+    font-size: {SMALL_PX}px; padding: 1px 4px; }}
 QProgressBar {{ border: none; background: {t.grid}; max-height: 4px; }}
 QProgressBar::chunk {{ background: {t.heat}; }}
 """

@@ -13,20 +13,19 @@ from PyQt6.QtWidgets import QApplication, QFrame, QHBoxLayout, QMainWindow, QMen
 from calor.demo import DEMOS
 from calor.design.model import BLOCK_KINDS
 from calor.design.model import BLOCKS as ORDER
-from calor.design.trial import Limits
 from calor.desk import theme as look
-from calor.desk.bench import SECTIONS, Bench, field_of, keys_of
+from calor.desk.bench import Bench, field_of, keys_of, sections_of
 from calor.desk.fields import label, set_role
 from calor.desk.files import Files
 from calor.desk.model import Model
 from calor.desk.places import Unsaved, left_behind
+from calor.desk.probe_room import ProbeRoom
 from calor.desk.ribbon import Ribbon
 from calor.desk.search import Entry, Search
 from calor.desk.strip import Strip
 from calor.desk.topbar import TopBar
 from calor.desk.verdict import VerdictPanel
 from calor.desk.words import BLOCKS, word
-from calor.law.guard import Guard
 from calor.units import TEMPERATURE_UNITS
 
 
@@ -112,6 +111,7 @@ class Window(QMainWindow):
         self.rail, self.topbar, self.notice = Rail(), TopBar(model), Notice()
         self.ribbon, self.bench = Ribbon(model), Bench(model)
         self.strip, self.verdict = Strip(model), VerdictPanel(model)
+        self.probe_room = ProbeRoom(model)
         self._lay_out()
         self._commands: list[tuple[str, str, Any]] = []
         self._connect()
@@ -138,8 +138,9 @@ class Window(QMainWindow):
             right.addWidget(widget)
         room = QHBoxLayout()
         room.setSpacing(0)
-        for widget, stretch in ((self.bench, 0), (self.strip, 1), (self.verdict, 0)):
+        for widget, stretch in ((self.bench, 0), (self.strip, 1), (self.verdict, 0), (self.probe_room, 1)):
             room.addWidget(widget, stretch)
+        self.probe_room.hide()
         right.addLayout(room, 1)
         self.setCentralWidget(whole)
 
@@ -148,7 +149,12 @@ class Window(QMainWindow):
         model.noticed.connect(self.notice.say)
         model.design_changed.connect(self._show_title)
         model.opened.connect(self.notice.hide)
+        model.wide_changed.connect(self._show_room)
+        model.bench_chosen.connect(self._show_room)
         self.strip.dropped.connect(files.take)
+        self.probe_room.save.clicked.connect(files.ask_scaling)
+        self.probe_room.copy.clicked.connect(files.copy_formula)
+        self.probe_room.calibration.load.clicked.connect(files.ask_calibration)
         self.bench.save_code.clicked.connect(files.ask_code)
         self.topbar.save.clicked.connect(files.save)
         self.rail.find.clicked.connect(self.search)
@@ -167,6 +173,10 @@ class Window(QMainWindow):
             ("Pin this run", "Ctrl+P", model.pin),
             ("Unpin", "", model.unpin),
             ("Edit the trial", "Ctrl+T", lambda: model.choose_bench("trial")),
+            ("Probe, opened wide", "Ctrl+B", lambda: model.set_wide(not model.wide)),
+            ("Save the probe's scaling…", "", files.ask_scaling),
+            ("Copy the probe's formula", "", files.copy_formula),
+            ("Import calibration points…", "", files.ask_calibration),
             ("Calipers", "", lambda: self.strip.set_calipers(not self.strip.calipers)),
             ("Whole run", "", self.strip.restore),
             ("Next unit: °C, °F, K", "Ctrl+U", self.topbar.next_unit),
@@ -190,9 +200,20 @@ class Window(QMainWindow):
     def _order_tabs(self) -> None:
         """The Tab key follows the loop: bar, ribbon, bench, strip."""
         order = [*self.topbar.order(), *self.ribbon.cards.values(), *self.bench.tab_order()]
+        order += self.probe_room.order()
         order += [self.strip.caliper_button, self.strip.whole_button, self.strip]
         for first, second in itertools.pairwise(order):
             self.setTabOrder(first, second)
+
+    def _show_room(self, *_: object) -> None:
+        """The probe's room where it is open and its bench is shown; else the run."""
+        wide = self.model.wide and self.model.bench == "probe"
+        for widget in (self.strip, self.verdict):
+            widget.setVisible(not wide)
+        self.probe_room.setVisible(wide)
+        focus = self.focusWidget()
+        if focus is None or not self.bench.isAncestorOf(focus):  # Qt hands the keyboard to whatever comes next
+            (self.probe_room if wide else self.strip).setFocus(Qt.FocusReason.OtherFocusReason)
 
     def _undo(self) -> None:
         self.model.end_merging()
@@ -210,6 +231,8 @@ class Window(QMainWindow):
             self.model.drop_tried()
         elif not self.notice.isHidden():
             self.notice.hide()
+        elif self.probe_room.isVisible():
+            self.model.set_wide(False)
         elif self.strip.calipers:
             self.strip.set_calipers(False)
 
@@ -227,6 +250,10 @@ class Window(QMainWindow):
                 "Unpin",
                 "Edit the trial",
                 "Calipers",
+                "Probe, opened wide",
+                "Save the probe's scaling…",
+                "Copy the probe's formula",
+                "Import calibration points…",
                 "Whole run",
                 "Find",
                 "Next unit: °C, °F, K",
@@ -288,13 +315,11 @@ class Window(QMainWindow):
         self.bench.choose_kind(block, kind)
 
     def _setting_entries(self, block: str) -> list[Entry]:
-        kind = self.model.settings_of(block).kind  # type: ignore[attr-defined]
-        own = BLOCK_KINDS[block][kind]
         found = []
-        for _, part, keys in SECTIONS.get((block, kind), (("", block, ()),)):
-            part_model: Any = {"guard": Guard, "limits": Limits}.get(part, own)
-            for key in keys or keys_of(part_model):
-                title = field_of(part_model, key).title or key
+        for _, part, keys in sections_of(self.model.settings_of(block), block):
+            settings = self.model.settings_of(part)
+            for key in keys or keys_of(type(settings)):
+                title = field_of(settings, key).title or key
                 act = lambda block=block, place=f"{part}.{key}": self.model.choose_bench(block, place)  # noqa: E731
                 found.append(Entry(title, f"setting of {'limits' if part == 'limits' else BLOCKS[block].lower()}", act))
         return found
@@ -316,6 +341,7 @@ class Window(QMainWindow):
             look.apply(app, self.theme)
         self.ribbon.set_theme(self.theme)
         self.strip.set_theme(self.theme)
+        self.probe_room.set_theme(self.theme)
         self.rail.theme.setText("Light" if self.theme is look.DARK else "Dark")
 
     def toggle_theme(self) -> None:

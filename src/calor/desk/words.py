@@ -10,6 +10,8 @@ CHOICES: dict[str, str] = {
     "analog_current": "Current", "digital": "Digital", "ideal": "Ideal", "hold": "Hold",
     "mean": "Mean", "exponential": "Exponential", "median": "Median",
     "divider": "Divider", "current": "Current source", "bridge": "Bridge", "ratiometric": "Ratiometric",
+    "beta": "R25 and beta", "steinhart_hart": "A, B and C", "points": "Points", "amplifier": "Amplifier",
+    "chip": "Chip",     "True": "yes", "False": "no", "integer": "integers", "float": "floats",
     "auto": "as points allow", "offset": "Offset", "gain_offset": "Offset and gain", "curve": "Curve",
     "heat": "Heats", "cool": "Cools",
     "centred": "Centred", "below": "Below", "above": "Above",

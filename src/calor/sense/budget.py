@@ -179,7 +179,7 @@ def contributions_over(settings: AnyProbe, celsius: Column) -> list[tuple[str, C
     """Each cause with what it may move the reading by at each of many temperatures; NaN where nothing can be read."""
     base = ideal(settings)
     nominal = calibrated_to(settings, base)
-    truth = reading.celsius_of_exact(nominal, celsius)
+    truth = np.where(reading.inside(base, celsius), reading.celsius_of_exact(nominal, celsius), np.nan)
 
     def moved(probe: ProbeNumbers) -> Column:
         return np.asarray(np.abs(reading.celsius_of_exact(probe, celsius) - truth))

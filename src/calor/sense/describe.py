@@ -16,8 +16,7 @@ from calor.units import TemperatureUnit, difference_to, format_difference, forma
 
 def fine(unit: TemperatureUnit, celsius: float) -> str:
     """A small difference with three figures."""
-    value = difference_to(unit, celsius)
-    return f"{value:.3f} {unit}" if 0.0095 <= value < 10.0 else f"{value:.3g} {unit}"
+    return f"{difference_to(unit, celsius):.3g} {unit}"
 
 
 def summary(settings: AnyProbe, unit: TemperatureUnit, setpoint_celsius: float) -> tuple[str, str]:
@@ -41,7 +40,7 @@ def answer(settings: AnyProbe, unit: TemperatureUnit, setpoint_celsius: float) -
     at = format_temperature(unit, setpoint_celsius)
     count = celsius_per_count(settings, setpoint_celsius)
     first = (
-        f"At {at} this probe reads without counts."
+        "An ideal probe reads the temperature itself, without counts."
         if count is None
         else f"At {at} a count is worth {fine(unit, count)}."
     )
@@ -60,7 +59,7 @@ def answer(settings: AnyProbe, unit: TemperatureUnit, setpoint_celsius: float) -
     largest = found.contributions[0]
     second = (
         f"The reading may be wrong by {format_difference(unit, found.rss_celsius)} (root-sum-square),"
-        f" {format_difference(unit, found.worst_case_celsius)} at worst; most of it is"
+        f" {format_difference(unit, found.worst_case_celsius)} at worst; most by"
         f" {largest.cause}, {format_difference(unit, largest.celsius)}."
     )
     return first, second

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
+import numpy.typing as npt
 
 from calor.compiled import Column, compiled
 from calor.sense import (
@@ -191,6 +192,24 @@ def celsius_of_exact(probe: ProbeNumbers, celsius: Column) -> Column:
             else counts_to_celsius(probe, exact_counts(probe, celsius[k], 0))
         )
     return read
+
+
+@compiled()
+def inside(probe: ProbeNumbers, celsius: Column) -> npt.NDArray[np.bool_]:
+    """Whether the signal at each of many temperatures is one that is read: in the converter's range and no fault."""
+    found = np.empty(len(celsius), np.bool_)
+    for k in range(len(celsius)):
+        if probe.kind == IDEAL:
+            found[k] = True
+            continue
+        exact = exact_counts(probe, celsius[k], 0)
+        if probe.gives_code:
+            found[k] = probe.code.lowest <= exact <= probe.code.highest
+            continue
+        volt = celsius_to_volt(probe.kind, probe.hardware, celsius[k], 0)
+        held = probe.hardware.adc.input_low_volt <= volt <= probe.hardware.adc.input_high_volt
+        found[k] = held and scaled(probe, adc.code(probe.hardware.adc, exact))[1] == NO_FAULT
+    return found
 
 
 @compiled()

@@ -70,10 +70,18 @@ def _scope(settings: AnyProbe, low_celsius: float, high_celsius: float) -> _Scop
     ends = np.sort(reading.exact_counts_over(plain, np.array([low_celsius, high_celsius])))
     first, last = int(np.floor(ends[0])), int(np.ceil(ends[1]))
     reached = reading.celsius_over(plain, np.array([float(first), float(last)]))
-    if first < 0 or last > plain.firmware.adc.codes - 1 or not np.isfinite(reached).all() or last - first < 2:
+    read = reading.inside(plain, np.array([low_celsius, high_celsius])).all()
+    if (
+        not read
+        or first < 0
+        or last > plain.firmware.adc.codes - 1
+        or not np.isfinite(reached).all()
+        or last - first < 2
+    ):
         raise CalorError(
-            f"calor probe: --from {low_celsius:g} --to {high_celsius:g}: the probe cannot be read over all of it (codes"
-            f" {first} to {last} of {plain.firmware.adc.codes:.0f}); ask for a narrower range or change its circuit"
+            f"calor probe: --from {low_celsius:g} --to {high_celsius:g}: the probe cannot be read over all of it (its"
+            f" codes end at {first} and {last} of {plain.firmware.adc.codes:.0f});"
+            " ask for a narrower range or change its circuit"
         )
     count = min(last - first + 1, MOST_CODES)
     codes = np.unique(np.round(np.linspace(first, last, count)))

@@ -96,6 +96,27 @@ def curve_of(settings: Thermistor) -> Coefficients | None:
     return found
 
 
+def rewritten(settings: Thermistor, given: str) -> dict[str, object]:
+    """The settings that write a thermistor's curve another way: "beta", "steinhart_hart" or "points".
+
+    By beta it goes through the curve at 25 and 85 °C, by the others through 0, 25 and 50 °C (common practice).
+    """
+    own = numbers(settings)
+    plain: dict[str, object] = {
+        "r25_ohm": R25_OHM, "beta_kelvin": BETA_KELVIN, "steinhart_hart": None, "points": None
+    }  # fmt: skip
+    if given == "beta":
+        cold, warm = (float(celsius_to_quantity(own, at)) for at in (25.0, 85.0))
+        slope = math.log(cold / warm) / (1.0 / KELVIN_AT_25_CELSIUS - 1.0 / (85.0 + KELVIN_AT_0_CELSIUS))
+        return plain | {"r25_ohm": float(f"{cold:.5g}"), "beta_kelvin": float(f"{slope:.5g}")}
+    at = np.array([0.0, 25.0, 50.0])
+    ohm = np.array([float(f"{celsius_to_quantity(own, celsius):.6g}") for celsius in at])
+    if given == "points":
+        return plain | {"points": tuple(zip(at.tolist(), ohm.tolist(), strict=True))}
+    found = steinhart_hart.coefficients(at, ohm)
+    return plain | {"steinhart_hart": tuple(float(f"{value:.9g}") for value in found)}
+
+
 class ThermistorNumbers(NamedTuple):
     """The thermistor and its divider as the kernel sees them: 1/T = a0 + a1·x + a2·x² + a3·x³, x = ln(R/reference)."""
 
