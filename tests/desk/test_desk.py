@@ -57,7 +57,7 @@ def test_the_first_minute(desk: Desk, qtbot: Any) -> None:
     window = desk()
     model = window.model
     assert window.windowTitle() == "Hatching cabinet · Calor"
-    assert window.ribbon.cards["probe"].lines[1].startswith("0.026 °C per count")
+    assert window.ribbon.cards["probe"].lines[1].startswith("0.0256 °C per count")
     assert not window.verdict.quiet.isVisible()  # nothing is said of advice before there was any
     qtbot.waitUntil(lambda: model.advised, timeout=20_000)
     assert any("Recovery" in card.advice.title for card in window.verdict.cards)

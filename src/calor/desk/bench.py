@@ -9,7 +9,7 @@ from pydantic.fields import FieldInfo
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QPushButton, QScrollArea, QVBoxLayout, QWidget
 
-from calor.design.model import BLOCK_KINDS, block_consequences
+from calor.design.model import BLOCK_KINDS, Design, block_consequences, working_range
 from calor.design.model import BLOCKS as ORDER
 from calor.desk import probe_sections
 from calor.desk.fields import ChoiceField, Field, KindBox, Segments, label
@@ -19,6 +19,7 @@ from calor.desk.probe_sections import Section
 from calor.desk.trial_bench import TrialBench
 from calor.desk.words import BLOCKS, CAUTIONS
 from calor.sense import thermistor
+from calor.sense.knob import Button, Knob
 from calor.settings import Settings
 
 WIDTH_PX = 300
@@ -50,17 +51,34 @@ _MADE_UP: dict[str, FieldInfo] = {
         annotation=Literal["beta", "steinhart_hart", "points"],  # type: ignore[arg-type]
         title="Curve given by", description="R25 and beta, the coefficients of Steinhart–Hart, or points.",
     ),
+    "knob.used": FieldInfo(annotation=bool, title="Knob", description="A knob sets the setpoint; its C is generated."),
+    "button.used": FieldInfo(annotation=bool, title="Button", description="A button toggles; its C is generated."),
     "read_by": FieldInfo(
         annotation=Literal["amplifier", "chip"],  # type: ignore[arg-type]
         title="Read by", description="An amplifier and the converter, or a chip that gives °C as a code.",
     ),
 }  # fmt: skip
 """Choices on a bench that are several settings in the file."""
+BY_HAND: dict[str, type[Settings]] = {"knob": Knob, "button": Button}
 CHIP_CELSIUS_PER_CODE = 0.25
 
 
-def sections_of(settings: Settings, block: str) -> tuple[Section, ...]:
+def _by_hand(design: Design) -> tuple[Section, ...]:
+    """The knob and the button, with their settings where there are any."""
+    found: list[Section] = []
+    for part in BY_HAND:
+        found.append(("Set by hand" if part == "knob" else "", "design", (f"{part}.used",)))
+        settings = getattr(design, part)
+        if settings is not None:
+            found.append(("", part, tuple(type(settings).model_fields)))
+    return tuple(found)
+
+
+def sections_of(design: Design, block: str) -> tuple[Section, ...]:
     """The headings and keys that a block's bench shows."""
+    settings = getattr(design, block)
+    if block == "setpoint":
+        return (*SECTIONS["setpoint", "hold"], *_by_hand(design))
     if block == "probe":
         return probe_sections.sections(settings)  # type: ignore[arg-type]
     return SECTIONS.get((block, getattr(settings, "kind", "")), (("", block, ()),))
@@ -84,6 +102,8 @@ def value_of(settings: BaseModel, key: str) -> Any:
         return probe_sections.curve_given(settings)  # type: ignore[arg-type]
     if key == "read_by":
         return "amplifier" if getattr(settings, "converter_celsius_per_code", None) is None else "chip"
+    if key in ("knob.used", "button.used"):
+        return getattr(settings, key.split(".", maxsplit=1)[0]) is not None
     value: Any = settings
     for part in key.split("."):
         value = getattr(value, part)
@@ -106,7 +126,7 @@ class BlockForm(QWidget):
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(6)
         del kind
-        for heading, part, keys in sections_of(model.settings_of(block), block):
+        for heading, part, keys in sections_of(model.design, block):
             settings = model.settings_of(part)
             if heading:
                 column.addSpacing(8)
@@ -137,11 +157,20 @@ class BlockForm(QWidget):
             values |= {"start_celsius": law.stop_celsius, "stop_celsius": law.start_celsius}  # the pair turns round
         if part == "probe":
             values = self._probe_values(key, value)
+        if part == "design" and key.endswith(".used"):
+            values = self._hand_values(key.split(".", maxsplit=1)[0], bool(value))
         problem = self._model.set_values(part, values, f"{part}.{key}")
         if problem is not None:
             if isinstance(field, ChoiceField):
-                field.show_value(value_of(getattr(self._model.design, part), key), self._model.unit)
+                field.show_value(value_of(self._model.settings_of(part), key), self._model.unit)
             field.reject(f"{problem.rule}.")
+
+    def _hand_values(self, part: str, used: bool) -> dict[str, Any]:
+        """A knob over the setpoint's limits, or a button, or none."""
+        if part == "button" or not used:
+            return {part: BY_HAND[part]() if used else None}
+        low, high = working_range(self._model.design)
+        return {part: Knob(low_celsius=float(f"{low:.4g}"), high_celsius=float(f"{high:.4g}"))}
 
     def _probe_values(self, key: str, value: Any) -> dict[str, Any]:
         """The settings behind a choice of the probe's bench."""
@@ -172,7 +201,7 @@ class BlockForm(QWidget):
         lines = block_consequences(design, self._block, unit)
         for place, field in self.fields.items():
             part, key = place.split(".", 1)
-            field.show_value(value_of(getattr(design, part), key), unit)
+            field.show_value(value_of(self._model.settings_of(part), key), unit)
             field.say(lines.get(key if part == self._block else place, ""))
 
 
@@ -261,7 +290,7 @@ class Bench(QFrame):
         block = self._model.bench
         settings = getattr(self._model.design, block, None)
         kind = getattr(settings, "kind", "")
-        showing = (block, kind, sections_of(settings, block) if block == "probe" and settings is not None else ())
+        showing = (block, kind, sections_of(self._model.design, block) if block in ("probe", "setpoint") else ())
         if showing != self._showing:
             self._showing = showing
             self.form = TrialBench(self._model) if block == "trial" else BlockForm(self._model, block, kind)
@@ -272,6 +301,9 @@ class Bench(QFrame):
             column.setContentsMargins(0, 0, 12, 0)
             column.addWidget(self.form)
             column.addStretch(1)
+            old = self._scroll.takeWidget()
+            if old is not None:
+                old.deleteLater()  # later: it may be one of its own fields that asks for another form
             self._scroll.setWidget(holder)
             self._title.setText(BLOCKS[block])
             self._code.setVisible(block == "law")

@@ -27,8 +27,9 @@ from calor.sense import calibration
 from calor.units import celsius_to, difference_to, to_celsius
 
 COLUMNS = ("true_celsius", "reading_celsius", "left", "date", "against")
-WIDTHS_PX = (62, 66, 66, 84)
+WIDTHS_PX = (54, 56, 56, 76)
 MOST_CHARS, MOST_ROWS = 80, 5
+HEAD_PX, ROW_PX, CHART_PX = 26, 22, 90
 
 
 class CalibrationPanel(QWidget):
@@ -44,8 +45,8 @@ class CalibrationPanel(QWidget):
         head = QHBoxLayout()
         head.addWidget(label("Calibration", "heading"))
         self.line = label("", "quiet")
-        head.addWidget(self.line, 1)
-        self.add, self.remove, self.load = QPushButton("Add"), QPushButton("Remove"), QPushButton("Import CSV…")
+        head.addStretch(1)
+        self.add, self.remove, self.load = QPushButton("Add"), QPushButton("Remove"), QPushButton("Import…")
         for button, tip in (
             (self.add, "Add a comparison with another thermometer."),
             (self.remove, "Take the chosen comparison out."),
@@ -55,6 +56,7 @@ class CalibrationPanel(QWidget):
             button.setToolTip(tip)
             head.addWidget(button)
         column.addLayout(head)
+        column.addWidget(self.line)
         self.table = QTableWidget(0, len(COLUMNS))
         self.table.setAccessibleName("Calibration points")
         self.table.verticalHeader().hide()  # type: ignore[union-attr]
@@ -71,7 +73,10 @@ class CalibrationPanel(QWidget):
         self.table.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
         self.table.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.table.setTabKeyNavigation(False)
-        self.none = label("Compare with another thermometer, in ice water for example, and add what both say.", "quiet")
+        self.none = label(
+            "Not calibrated. Compare with another thermometer, in ice water for example, and add what both say.",
+            "quiet",
+        )
         self.none.setWordWrap(True)
         self.none.setAlignment(Qt.AlignmentFlag.AlignTop)
         column.addWidget(self.none)
@@ -101,7 +106,7 @@ class CalibrationPanel(QWidget):
         self.line.setText(calibration.line(kind, len(points)))
         self.remove.setEnabled(bool(points))
         survey = model.survey
-        self.table.setFixedHeight(26 + 22 * min(max(len(points), 2), MOST_ROWS))
+        self._share_room()
         with QSignalBlocker(self.table):
             self.table.setHorizontalHeaderLabels([f"true {unit}", f"read {unit}", f"left {unit}", "date", "against"])
             self.table.setRowCount(len(points))
@@ -124,15 +129,29 @@ class CalibrationPanel(QWidget):
                     self.table.setItem(row, number, item)
         self._draw()
 
+    def resizeEvent(self, event: Any) -> None:
+        super().resizeEvent(event)
+        self._share_room()
+
+    def _share_room(self) -> None:
+        """The table as high as its rows, and the chart what is left, where that is enough to be read."""
+        points = len(self._model.design.probe.calibration)
+        room = self.height() - 70
+        rows = min(max(points, 2), MOST_ROWS)
+        drawn = room - (HEAD_PX + ROW_PX * rows) >= CHART_PX
+        if not drawn:
+            rows = max(min(rows, (room - HEAD_PX) // ROW_PX), 2)
+        self.table.setFixedHeight(HEAD_PX + ROW_PX * rows)
+        self.chart.setVisible(drawn and points > 0)
+
     def _draw(self) -> None:
         model, unit, t = self._model, self._model.unit, self._theme
         survey = model.survey
-        for part in (self.table, self.chart):
-            part.setVisible(bool(model.design.probe.calibration))
+        self.table.setVisible(bool(model.design.probe.calibration))
+        self._share_room()
         self.none.setVisible(not model.design.probe.calibration)
-        self.chart.set_title(
-            f"error {unit} over reading {unit}: ■ as read, ● corrected, line: the correction taken away"
-        )
+        self.line.setVisible(bool(model.design.probe.calibration))
+        self.chart.set_title(f"error {unit} over reading {unit}: □ read, ● corrected, — correction")
         if survey is None or not survey.residuals:
             for name in ("before", "after"):
                 self.chart.mark_points(name, [], [], t.measured)

@@ -174,7 +174,7 @@ class Chart(QWidget):
             scene = self.plot.mapToScene(event.position().toPoint())
             place = self.plot.getPlotItem().getViewBox().mapSceneToView(scene)
             low, high = self.plot.getPlotItem().getViewBox().viewRange()[0]
-            inside = low <= place.x() <= high
+            inside = bool(low <= place.x() <= high)
             self._pointer.setVisible(inside)
             self._pointer.setPos(place.x())
             x = 10.0 ** place.x() if self._logarithmic else place.x()
@@ -199,7 +199,7 @@ def padded(values: Any, share: float = 0.08, at_least: float = 1e-6) -> tuple[fl
 class Bars(QWidget):
     """Stacked bars over temperature, each part a cause, numbered as in the list beside them."""
 
-    LIST_PX = 226
+    LIST_PX, SMALL_LIST_PX, FEWEST_BARS_PX, BAR_PX = 226, 186, 110, 16
 
     def __init__(self) -> None:
         super().__init__()
@@ -213,6 +213,9 @@ class Bars(QWidget):
         self.empty = ""
         self.setMinimumHeight(150)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
+
+    def _list_px(self) -> float:
+        return float(self.LIST_PX if self.width() - self.LIST_PX > self.FEWEST_BARS_PX else self.SMALL_LIST_PX)
 
     def colours(self) -> list[str]:
         """A colour for each cause, in order; from the seventh on they come again, hatched."""
@@ -241,7 +244,7 @@ class Bars(QWidget):
 
     def _paint_bars(self, painter: QPainter) -> None:
         t = self.theme
-        left, right = 40.0, self.width() - self.LIST_PX - 12.0
+        left, right = 40.0, self.width() - self._list_px() - 12.0
         top, bottom = 6.0, self.height() - 20.0
         highest = float(np.nanmax(self.total, initial=0.0)) * 1.04 or 1.0
         ticks = value_ticks(0.0, highest, 5)
@@ -255,10 +258,13 @@ class Bars(QWidget):
                 Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
                 f"{tick:.4g}",
             )
-        step = (right - left) / len(self.places)
         metrics = QFontMetricsF(painter.font())
-        for k, place in enumerate(self.places):
-            x, y = left + k * step, bottom
+        # where there is little room, every second or third bar
+        stride = next((n for n in range(1, 9) if (right - left) * n / len(self.places) >= self.BAR_PX), 9)
+        shown = list(enumerate(self.places))[::stride]
+        step = (right - left) / len(shown)
+        for column, (k, place) in enumerate(shown):
+            x, y = left + column * step, bottom
             for number, (_, heights) in enumerate(self.parts):
                 value = float(heights[k])
                 if not math.isfinite(value) or value <= 0.0:
@@ -275,32 +281,34 @@ class Bars(QWidget):
             if y == bottom:  # not a bar of height 0: there is no reading here
                 painter.drawText(QRectF(x, bottom - 18, step, 16), Qt.AlignmentFlag.AlignCenter, "–")
             text = f"{place:.4g}".replace("-", "−")
-            if k % 2 == 0 or step > metrics.horizontalAdvance(text) + 10:
+            every = 1 if step > metrics.horizontalAdvance(text) + 10 else 2 if step > 20 else 3
+            if column % every == 0:
                 painter.drawText(QRectF(x - 10, bottom + 3, step + 20, 16), Qt.AlignmentFlag.AlignCenter, text)
 
     def _paint_list(self, painter: QPainter) -> None:
         t = self.theme
-        left, y = self.width() - self.LIST_PX, 4.0
+        list_px = self._list_px()
+        left, y = self.width() - list_px, 4.0
         row = min(18.0, (self.height() - 8.0) / max(len(self.parts) + len(self.footer), 1))
         metrics = QFontMetricsF(painter.font())
         for number, (name, _) in enumerate(self.parts):
             painter.fillRect(QRectF(left, y + 3, 10, row - 6), self.brush(number))
             painter.setPen(QColor(t.ink))
-            text = metrics.elidedText(f"{number + 1}  {name}", Qt.TextElideMode.ElideRight, self.LIST_PX - 84)
-            painter.drawText(QRectF(left + 16, y, self.LIST_PX - 16, row), Qt.AlignmentFlag.AlignVCenter, text)
+            text = metrics.elidedText(f"{number + 1}  {name}", Qt.TextElideMode.ElideRight, list_px - 84)
+            painter.drawText(QRectF(left + 16, y, list_px - 16, row), Qt.AlignmentFlag.AlignVCenter, text)
             value = self.here.get(name)
             shown = "–" if value is None else f"{value:.3f} {self.unit}"
             painter.drawText(
-                QRectF(left, y, self.LIST_PX, row), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, shown
+                QRectF(left, y, list_px, row), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, shown
             )
             y += row
         painter.setPen(QColor(t.rule))
-        painter.drawLine(int(left), int(y + 1), int(left + self.LIST_PX), int(y + 1))
+        painter.drawLine(int(left), int(y + 1), int(left + list_px), int(y + 1))
         y += 3.0
         for name, shown in self.footer:
             painter.setPen(QColor(t.ink))
-            painter.drawText(QRectF(left + 16, y, self.LIST_PX, row), Qt.AlignmentFlag.AlignVCenter, name)
+            painter.drawText(QRectF(left + 16, y, list_px, row), Qt.AlignmentFlag.AlignVCenter, name)
             painter.drawText(
-                QRectF(left, y, self.LIST_PX, row), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, shown
+                QRectF(left, y, list_px, row), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, shown
             )
             y += row

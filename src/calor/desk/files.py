@@ -214,6 +214,23 @@ class Files(QObject):
             return
         self._model.noticed.emit("note", f"Took {len(points)} calibration points of {path.name}.")
 
+    def ask_compare(self) -> None:
+        """Choose a log with two probes of one thing, and say how they differ."""
+        name, _ = QFileDialog.getOpenFileName(self._window, "A log with two probes", str(Path.home()), LOG_FILTER)
+        if name:
+            self.compare_probes(Path(name))
+
+    def compare_probes(self, path: Path) -> None:
+        """Say how the second probe of a log differs from the first."""
+        from calor.log.two_probes import compare_log, in_words
+
+        try:
+            found = compare_log(path)
+        except CalorError as error:
+            self._model.noticed.emit("error", str(error))
+            return
+        self._model.noticed.emit("note", in_words(found, self._model.unit))
+
     def close(self) -> None:
         """Wait for a log that is still being read."""
         if self._reader is not None:

@@ -19,7 +19,7 @@ from calor.units import format_time_axis
 
 LEFT_PX, RIGHT_PX = 44, 10
 FEW_POINTS = 3000
-CROWDED_PX = 60
+CROWDED_PX, TICK_PX = 60, 13
 _FIRST_NAMED = {"cut_out": 0, "alarm": 1, "probe_fault": 2, "in_band": 3}
 _STEPS_S = (
     0.1, 0.2, 0.5, 1, 2, 5, 10, 15, 30, 60, 120, 300, 600, 900, 1800, 3600, 7200, 10800, 21600, 43200, 86400, 172800,
@@ -62,8 +62,9 @@ class Axis(pg.AxisItem):
         self.setTickFont(look.font(look.SMALL_PX))
 
     def tickValues(self, low: float, high: float, size: float) -> list[tuple[float, list[float]]]:
-        del size
-        return [(1.0, self._find(low, high))]
+        ticks = self._find(low, high)
+        stride = math.ceil(len(ticks) * TICK_PX / max(size, TICK_PX)) if self.orientation == "left" else 1
+        return [(1.0, ticks[::stride])]
 
     def tickStrings(self, values: list[float], scale: float, spacing: float) -> list[str]:
         del scale, spacing

@@ -27,6 +27,7 @@ _FIELDS: dict[str, FieldInfo] = {
 }
 for _field in _FIELDS.values():
     _field.annotation = float
+LOW_PX = 560
 _NUMBER = FieldInfo(
     annotation=Literal["integer", "float"], default="integer", title="Entries", description="As they lie in flash."
 )  # type: ignore[arg-type]
@@ -89,7 +90,7 @@ class ProbeRoom(QFrame):
             column.addWidget(line)
         column.addSpacing(4)
         upper = QHBoxLayout()
-        upper.setSpacing(20)
+        upper.setSpacing(16)
         curve, curve_column = _panel("Transfer curve", self.copy, self.save)
         self.no_curve = label("An ideal probe has no counts. Choose another kind to see its curve.", "quiet")
         curve_column.addWidget(self.no_curve)
@@ -103,10 +104,10 @@ class ProbeRoom(QFrame):
         upper.addWidget(curve, 9)
         upper.addWidget(budget, 11)
         lower = QHBoxLayout()
-        lower.setSpacing(20)
+        lower.setSpacing(14)
         table, table_column = _panel("Lookup table")
         scope = QGridLayout()
-        scope.setHorizontalSpacing(10)
+        scope.setHorizontalSpacing(6)
         scope.setVerticalSpacing(3)
         for number, key in enumerate(("low", "high", "within", "number")):
             field = self.fields[key]
@@ -130,6 +131,16 @@ class ProbeRoom(QFrame):
         column.addLayout(upper, 11)
         column.addSpacing(6)
         column.addLayout(lower, 10)
+
+    def resizeEvent(self, event: Any) -> None:
+        super().resizeEvent(event)
+        self._show_what_fits()
+
+    def _show_what_fits(self) -> None:
+        """In a low window the transfer curve is worth more than its resolution, which the pointer tells as well."""
+        low = self.height() < LOW_PX
+        self.resolution.setVisible(not low and not self.no_curve.isVisibleTo(self))
+        self.finer.setVisible(not low and bool(self.finer.text()))
 
     def order(self) -> list[QWidget]:
         """The widgets in the order of the Tab key."""
@@ -191,7 +202,6 @@ class ProbeRoom(QFrame):
         self.first.setText(survey.answer[0])
         self.second.setText(survey.answer[1])
         self.finer.setText(survey.finer)
-        self.finer.setVisible(bool(survey.finer))
         self._show_transfer(survey, unit)
         self._show_budget(survey, unit)
         self._show_table(survey, unit)
@@ -202,12 +212,12 @@ class ProbeRoom(QFrame):
         t, scope = self._theme, survey.scope
         ideal = not np.isfinite(survey.counts).any() and self._model.design.probe.kind == "ideal"
         self.no_curve.setVisible(ideal)
-        for chart in (self.transfer, self.resolution):
-            chart.setVisible(not ideal)
+        self.transfer.setVisible(not ideal)
+        self._show_what_fits()
         x = celsius_to(unit, survey.celsius)
         fine = difference_to(unit, survey.per_count_celsius)
         low, high, at = (celsius_to(unit, v) for v in (scope.low_celsius, scope.high_celsius, scope.setpoint_celsius))
-        self.transfer.set_title(f"counts over {unit}; shaded: the working range; dashed: the setpoint")
+        self.transfer.set_title(f"counts over {unit}: range shaded, setpoint dashed")
         self.resolution.set_title(f"{unit} per count over {unit}")
         self.transfer.draw("counts", x, survey.counts, t.measured)
         self.resolution.draw("fine", x, fine, t.heat)
@@ -237,7 +247,7 @@ class ProbeRoom(QFrame):
                 ("root-sum-square", format_difference(unit, found.rss_celsius, 3)),
             ]
         at = celsius_to(unit, survey.scope.setpoint_celsius)
-        self.bars_title.setText(f"{unit} over {unit}, causes added up; at the right: at the setpoint, {at:.4g} {unit}")
+        self.bars_title.setText(f"{unit} over {unit}; listed: at the setpoint, {at:.4g} {unit}")
         bars.empty = "Nothing is set that would make this probe read wrong."
         bars.update()
 

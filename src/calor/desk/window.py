@@ -177,6 +177,7 @@ class Window(QMainWindow):
             ("Save the probe's scaling…", "", files.ask_scaling),
             ("Copy the probe's formula", "", files.copy_formula),
             ("Import calibration points…", "", files.ask_calibration),
+            ("Compare two probes in a log…", "", files.ask_compare),
             ("Calipers", "", lambda: self.strip.set_calipers(not self.strip.calipers)),
             ("Whole run", "", self.strip.restore),
             ("Next unit: °C, °F, K", "Ctrl+U", self.topbar.next_unit),
@@ -254,6 +255,7 @@ class Window(QMainWindow):
                 "Save the probe's scaling…",
                 "Copy the probe's formula",
                 "Import calibration points…",
+                "Compare two probes in a log…",
                 "Whole run",
                 "Find",
                 "Next unit: °C, °F, K",
@@ -316,7 +318,7 @@ class Window(QMainWindow):
 
     def _setting_entries(self, block: str) -> list[Entry]:
         found = []
-        for _, part, keys in sections_of(self.model.settings_of(block), block):
+        for _, part, keys in sections_of(self.model.design, block):
             settings = self.model.settings_of(part)
             for key in keys or keys_of(type(settings)):
                 title = field_of(settings, key).title or key

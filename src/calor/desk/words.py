@@ -11,7 +11,7 @@ CHOICES: dict[str, str] = {
     "mean": "Mean", "exponential": "Exponential", "median": "Median",
     "divider": "Divider", "current": "Current source", "bridge": "Bridge", "ratiometric": "Ratiometric",
     "beta": "R25 and beta", "steinhart_hart": "A, B and C", "points": "Points", "amplifier": "Amplifier",
-    "chip": "Chip",     "True": "yes", "False": "no", "integer": "integers", "float": "floats",
+    "chip": "Chip",     "True": "yes", "False": "no", "integer": "int16", "float": "float",
     "auto": "as points allow", "offset": "Offset", "gain_offset": "Offset and gain", "curve": "Curve",
     "heat": "Heats", "cool": "Cools",
     "centred": "Centred", "below": "Below", "above": "Above",
