@@ -2,12 +2,44 @@
 
 from __future__ import annotations
 
+import datetime
 import os
 import tempfile
 import time
 from collections.abc import Callable
 from pathlib import Path
 
+ROOM = """
+name = "{name}"
+[setpoint]
+celsius = {celsius}
+[law]
+kind = "pid"
+gain_per_celsius = 0.2
+integral_time_s = 300
+[drive]
+kind = "time_proportional"
+[load]
+kind = "lump"
+heater_watt = 300
+[probe]
+{probe}
+"""
+RTD = """kind = "rtd"
+circuit = "ratiometric"
+reference_ohm = 400.0
+amplifier_gain = 2.0
+wires = 3
+lead_ohm = 0.6
+filter = { kind = "exponential", time_constant_s = 8.0 }
+adc = { bits = 16, reference_volt = 0.4 }"""
+THERMOCOUPLE = """kind = "thermocouple"
+letter = "K"
+amplifier_gain = 120.0
+amplifier_offset_volt = 0.2
+filter = { kind = "median", readings = 5 }"""
+DIGITAL = """kind = "digital"
+celsius_per_code = 0.0625"""
 PICTURES = Path(__file__).parent.parent / "docs" / "screenshots"
 
 
@@ -32,12 +64,15 @@ def main() -> None:
             app.processEvents()
             time.sleep(0.005)
 
-    def desk(number: int = 0) -> Window:
+    def desk(number: int = 0, text: str = "") -> Window:
         window = Window(Model(Simulator(), Remembered()))
         window.resize(1280, 800)
         window.show()
         window.activateWindow()
-        window.files.open_demo(number)
+        if text:
+            window.model.open_text(text)
+        else:
+            window.files.open_demo(number)
         end = time.monotonic() + 60
         while window.model.result is None and time.monotonic() < end:
             app.processEvents()
@@ -85,13 +120,38 @@ def main() -> None:
         window.model.set_unit("°F")
         window.model.choose_bench("setpoint")
 
+    def wide(window: Window) -> None:
+        window.model.set_wide(True)
+        end = time.monotonic() + 60
+        while window.model.survey is None and time.monotonic() < end:
+            app.processEvents()
+        rest(1.0)
+
+    def calibrated(window: Window) -> None:
+        comparisons = ((0.0, 0.42, "ice water"), (25.0, 25.31, "glass thermometer"), (37.5, 37.66, "glass thermometer"),
+                       (50.0, 49.98, "glass thermometer"))  # fmt: skip
+        points = tuple(
+            {"true_celsius": t, "reading_celsius": r, "date": datetime.date(2026, 11, 2), "against": against,
+             "uncertainty_celsius": 0.05}
+            for t, r, against in comparisons
+        )  # fmt: skip
+        window.model.set_values("probe", {"calibration": points, "filter": {"kind": "mean", "readings": 8}})
+        wide(window)
+
     scenes: list[tuple[str, int, Callable[[Window], None]]] = [
         ("loop-pid", 0, pid), ("loop-on-off", 0, on_off), ("loop-tried", 0, tried), ("loop-log", 0, overlaid),
         ("loop-trial", 0, faults), ("loop-error", 0, error), ("loop-fahrenheit", 0, setpoint),
+        ("probe-thermistor", 0, calibrated),
         ("loop-cooling", 1, lambda window: window.model.choose_bench("load")), ("loop-dark", 1, dark),
     ]  # fmt: skip
-    for name, number, scene in scenes:
-        window = desk(number)
+    rooms = [
+        ("probe-rtd", ROOM.format(name="Film bath", celsius=38, probe=RTD), wide),
+        ("probe-thermocouple", ROOM.format(name="Wax melter", celsius=75, probe=THERMOCOUPLE), wide),
+        ("probe-digital", ROOM.format(name="Observatory camera", celsius=-12, probe=DIGITAL), wide),
+    ]
+    every = [(name, number, "", scene) for name, number, scene in scenes]
+    for name, number, text, scene in every + [(name, 0, text, scene) for name, text, scene in rooms]:
+        window = desk(number, text)
         scene(window)
         rest()
         window.grab().save(str(PICTURES / f"{name}.png"))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from types import ModuleType
 from typing import Annotated, Any, Literal, Self
 
@@ -134,7 +135,10 @@ def working_range(design: Design) -> tuple[float, float]:
     low = low if low < setpoint.celsius else low - beyond
     low = low if setpoint.low_limit_celsius is None else setpoint.low_limit_celsius
     high = high + beyond if setpoint.high_limit_celsius is None else setpoint.high_limit_celsius
-    return (low, high) if high - low >= 1.0 else (low - 5.0, high + 5.0)
+    if high - low < 1.0:
+        return low - 5.0, high + 5.0
+    # whole degrees, where they matter little
+    return (float(math.floor(low)), float(math.ceil(high))) if high - low > 10.0 else (low, high)
 
 
 def module_of(block: str, kind: str) -> ModuleType:

@@ -27,9 +27,9 @@ from calor.sense import calibration
 from calor.units import celsius_to, difference_to, to_celsius
 
 COLUMNS = ("true_celsius", "reading_celsius", "left", "date", "against")
-WIDTHS_PX = (54, 56, 56, 76)
+WIDTHS_PX = (52, 54, 54, 84)
 MOST_CHARS, MOST_ROWS = 80, 5
-HEAD_PX, ROW_PX, CHART_PX = 26, 22, 90
+HEAD_PX, ROW_PX, CHART_PX = 26, 22, 74
 
 
 class CalibrationPanel(QWidget):
@@ -136,7 +136,7 @@ class CalibrationPanel(QWidget):
     def _share_room(self) -> None:
         """The table as high as its rows, and the chart what is left, where that is enough to be read."""
         points = len(self._model.design.probe.calibration)
-        room = self.height() - 70
+        room = self.height() - 60
         rows = min(max(points, 2), MOST_ROWS)
         drawn = room - (HEAD_PX + ROW_PX * rows) >= CHART_PX
         if not drawn:

@@ -258,6 +258,9 @@ def consequences(settings: Rtd, unit: TemperatureUnit, setpoint_celsius: float) 
         "series_ohm": f"The RTD has {ohm:.2f} Ω at the setpoint.",
         "dissipation_w_per_k": f"{watt * 1e3:.3g} mW warm it by {warmer:.2g} {unit}.",
     }
+    milliampere = float(_ampere(own, ohm)) * 1e3
+    if settings.circuit == "ratiometric":
+        lines["reference_ohm"] = f"{milliampere:.3g} mA flow; 1 mA at most is usual."
     if settings.lead_ohm and settings.wires == 2:
         slope = float(
             celsius_to_quantity(own, setpoint_celsius + 0.5) - celsius_to_quantity(own, setpoint_celsius - 0.5)
