@@ -94,7 +94,11 @@ def test_calibration_goes_into_the_file_and_keeps_its_comments(
         "true_celsius,reading_celsius,date,against,uncertainty_celsius\n0,0.3,2026-11-02,ice water,0.1\n37,37.2,,,\n"
     )
     before = file.read_text(encoding="utf-8")
-    assert call_json(capsys, "probe", str(file), "--calibrate", str(points))[1]["calibration_points"] == 2
+    _, report = call_json(capsys, "probe", str(file), "--calibrate", str(points))
+    assert report["calibration_points"] == 2 and report["correction"] == "gain_offset"
+    assert [row["before_celsius"] for row in report["calibration_residuals"]] == pytest.approx([0.3, 0.2])
+    assert [row["after_celsius"] for row in report["calibration_residuals"]] == pytest.approx([0, 0], abs=1e-9)
+    assert "left after gain and offset" in call(capsys, "probe", str(file), "--calibrate", str(points))[1]
     text = file.read_text(encoding="utf-8")
     assert all(line in text for line in before.splitlines()) and "\n\n[limits]" in text
     design = read(file).design

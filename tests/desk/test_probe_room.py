@@ -108,6 +108,14 @@ def test_hovering_reads_both_axes(room: Any, qtbot: Any) -> None:
     assert "code" in hover(own.resolution, 20.0)
     assert "entries" in hover(own.sizes, np.log10(8.0)) and "bytes" in hover(own.sizes, np.log10(8.0))
     assert "%" in hover(own.filter, 1.0)
+    own.bars.repaint()
+    place = QPointF(60.0, 40.0)
+    nothing = (Qt.MouseButton.NoButton, Qt.MouseButton.NoButton, Qt.KeyboardModifier.NoModifier)
+    before = own.bars_title.text()
+    QApplication.sendEvent(own.bars, QMouseEvent(QEvent.Type.MouseMove, place, own.bars.mapToGlobal(place), *nothing))
+    assert own.bars_title.text().startswith("at 20 °C: 0.6") and "at worst" in own.bars_title.text()
+    QApplication.sendEvent(own.bars, QEvent(QEvent.Type.Leave))
+    assert own.bars_title.text() == before
 
 
 def test_bars_add_up_to_the_budget(room: Any, qtbot: Any) -> None:

@@ -419,11 +419,12 @@ def _calibrate(points: Path, file: Path, as_json: bool) -> int:
         save_atomically(file, text)
     except OSError as error:
         raise CalorError(f"{file}: cannot be written ({error.strerror or error}); choose another place") from None
-    count = len(_open_design(file).probe.calibration)
+    data = {"file": str(file)} | probe.calibration_report(_open_design(file))
     if as_json:
-        _print_json({"file": str(file), "calibration_points": count})
+        _print_json(data)
     else:
-        print(f"{file}: calibrated by {count} points of {points}")
+        print(f"{file}: calibrated by {data['calibration_points']} points of {points}")
+        probe.print_text(data)
     return PASS
 
 

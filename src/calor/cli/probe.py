@@ -123,6 +123,20 @@ def calibrated(path: Path, design_path: Path) -> str:
     return file.write(design, read.text)
 
 
+def calibration_report(design: Design) -> dict[str, Any]:
+    """The correction in use, and each point before and after it."""
+    from calor.sense.calibration import kind_of
+    from calor.sense.residuals import residuals_of
+
+    probe = design.probe
+    left = residuals_of(probe, np.array([design.setpoint.celsius]))[0]
+    return {
+        "calibration_points": len(probe.calibration),
+        "correction": kind_of(probe.correction, len(probe.calibration)),
+        "calibration_residuals": [row._asdict() for row in left],
+    }
+
+
 def print_text(data: dict[str, Any]) -> None:
     """Any of the reports as text."""
     from rich.console import Console
@@ -144,6 +158,11 @@ def print_text(data: dict[str, Any]) -> None:
             f" formula, worst at {found['worst_at_celsius']:.4g} °C"
         )
         console.print("  " + " ".join(f"{value:g}" for value in found["values"]))
+    if "calibration_residuals" in data:
+        table = simple_table("reading °C", "off by °C", f"left after {data['correction'].replace('_', ' and ')}")
+        for row in data["calibration_residuals"]:
+            table.add_row(*(f"{row[key]:.3f}" for key in ("reading_celsius", "before_celsius", "after_celsius")))
+        console.print(table)
     if "residuals" in data:
         _print_fit(console, data)
     if "offset_celsius" in data:
@@ -175,6 +194,11 @@ def _print_points(console: Any, data: dict[str, Any]) -> None:
         budget.add_row("worst case, all added", f"{data['worst_case_celsius']:.4f}")
         budget.add_row("root-sum-square", f"{data['rss_celsius']:.4f}")
         console.print(budget)
+    if data["finer"]:
+        finer = simple_table("what would change a count", "°C per count")
+        for change in data["finer"]:
+            finer.add_row(change["change"], f"{change['celsius_per_count']:.4g}")
+        console.print(finer)
 
 
 def _print_fit(console: Any, data: dict[str, Any]) -> None:

@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 import pyqtgraph as pg
-from PyQt6.QtCore import QEvent, QRectF, Qt
+from PyQt6.QtCore import QEvent, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QColor, QFontMetricsF, QMouseEvent, QPainter, QPaintEvent
 from PyQt6.QtWidgets import QSizePolicy, QVBoxLayout, QWidget
 
@@ -199,11 +199,14 @@ def padded(values: Any, share: float = 0.08, at_least: float = 1e-6) -> tuple[fl
 class Bars(QWidget):
     """Stacked bars over temperature, each part a cause, numbered as in the list beside them."""
 
+    pointed = pyqtSignal(str)
     LIST_PX, SMALL_LIST_PX, FEWEST_BARS_PX, BAR_PX = 226, 186, 110, 16
 
     def __init__(self) -> None:
         super().__init__()
         self.theme = look.LIGHT
+        self.setMouseTracking(True)
+        self._columns: list[tuple[float, float, int]] = []
         self.unit = ""
         self.places: list[float] = []
         self.parts: list[tuple[str, Any]] = []
@@ -213,6 +216,23 @@ class Bars(QWidget):
         self.empty = ""
         self.setMinimumHeight(150)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
+
+    def read_at(self, x: float) -> str:
+        """The bar at a pixel in words: its temperature and what its causes add up to; empty where there is none."""
+        found = next((k for left, right, k in self._columns if left <= x < right), None)
+        if found is None:
+            return ""
+        total = float(self.total[found])
+        said = f"{total:.3g} {self.unit} at worst" if math.isfinite(total) else "not read here"
+        return f"at {self.places[found]:.4g} {self.unit}: {said}".replace("-", "−")
+
+    def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
+        if event is not None:
+            self.pointed.emit(self.read_at(event.position().x()))
+
+    def leaveEvent(self, event: QEvent | None) -> None:
+        del event
+        self.pointed.emit("")
 
     def _list_px(self) -> float:
         return float(self.LIST_PX if self.width() - self.LIST_PX > self.FEWEST_BARS_PX else self.SMALL_LIST_PX)
@@ -263,6 +283,7 @@ class Bars(QWidget):
         stride = next((n for n in range(1, 9) if (right - left) * n / len(self.places) >= self.BAR_PX), 9)
         shown = list(enumerate(self.places))[::stride]
         step = (right - left) / len(shown)
+        self._columns = [(left + n * step, left + (n + 1) * step, k) for n, (k, _) in enumerate(shown)]
         for column, (k, place) in enumerate(shown):
             x, y = left + column * step, bottom
             for number, (_, heights) in enumerate(self.parts):

@@ -80,6 +80,8 @@ class ProbeRoom(QFrame):
             field.edited.connect(lambda value, key=key: self._scope_edited(key, value))
         model.survey_changed.connect(self.show_model)
         model.design_changed.connect(self._design_changed)
+        self._bars_said = ""
+        self.bars.pointed.connect(lambda said: self.bars_title.setText(said or self._bars_said))
         self.show_model()
 
     def _lay_out(self) -> None:
@@ -247,7 +249,8 @@ class ProbeRoom(QFrame):
                 ("root-sum-square", format_difference(unit, found.rss_celsius, 3)),
             ]
         at = celsius_to(unit, survey.scope.setpoint_celsius)
-        self.bars_title.setText(f"{unit} over {unit}; listed: at the setpoint, {at:.4g} {unit}")
+        self._bars_said = f"{unit} over {unit}; listed: at the setpoint, {at:.4g} {unit}".replace("-", "−")
+        self.bars_title.setText(self._bars_said)
         bars.empty = "Nothing is set that would make this probe read wrong."
         bars.update()
 

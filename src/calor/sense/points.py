@@ -144,4 +144,13 @@ def report(settings: AnyProbe, points: list[Point]) -> dict[str, Any]:
         "budget": [] if found is None else [part._asdict() for part in found.contributions],
         "worst_case_celsius": None if found is None else found.worst_case_celsius,
         "rss_celsius": None if found is None else found.rss_celsius,
+        "finer": _finer(settings, None if found is None else found.celsius),
     }
+
+
+def _finer(settings: AnyProbe, celsius: float | None) -> list[dict[str, float | str]]:
+    """What would make a count finer at `celsius`, the finest first."""
+    from calor.sense.resolution import changes  # which asks this module for the width of a count
+
+    found = [] if celsius is None else changes(settings, celsius)
+    return [{"change": change.words, "celsius_per_count": change.celsius_per_count} for change in found]

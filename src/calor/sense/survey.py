@@ -9,10 +9,11 @@ import numpy as np
 
 from calor.compiled import Column
 from calor.errors import CalorError
-from calor.sense import budget, calibration, describe, filters, reading, registry, resolution, table
+from calor.sense import budget, describe, filters, reading, registry, resolution, table
 from calor.sense.budget import Budget
 from calor.sense.points import celsius_per_count
 from calor.sense.registry import AnyProbe
+from calor.sense.residuals import Residual, residuals_of
 from calor.sense.table import Number, Table
 from calor.units import TemperatureUnit, difference_to, format_temperature
 
@@ -28,14 +29,6 @@ class Scope(NamedTuple):
     within_celsius: float
     number: Number
     period_s: float
-
-
-class Residual(NamedTuple):
-    """One calibration point: the reading, and how far it is off before and after the correction."""
-
-    reading_celsius: float
-    before_celsius: float
-    after_celsius: float
 
 
 class Survey(NamedTuple):
@@ -88,7 +81,7 @@ def survey(settings: AnyProbe, scope: Scope, unit: TemperatureUnit = "°C") -> S
         order = [part.cause for part in at_setpoint.contributions]
         bars.sort(key=lambda bar: order.index(bar[0]) if bar[0] in order else len(order))
     sizes, lookup, lookup_note = _tables(settings, scope)
-    residuals, corrections, kind = _calibration(settings, celsius)
+    residuals, corrections, kind = residuals_of(settings, celsius)
     span_s = max(6.0 * filters.delay_s(settings.filter, scope.period_s), 12.0 * scope.period_s)
     filter_s, filter_share = filters.step_response(settings.filter, scope.period_s, span_s)
     return Survey(
@@ -133,29 +126,6 @@ def _own_words(error: CalorError) -> str:
     """A table's error without the words of the command line."""
     said = str(error).rsplit(": ", 1)[-1]
     return said[0].upper() + said[1:].replace("--number float", "float entries") + "."
-
-
-def _calibration(settings: AnyProbe, celsius: Column) -> tuple[list[Residual], Column, str]:
-    """(what is left at each point, what the correction adds along the curve, its kind)."""
-    points = settings.calibration
-    kind = calibration.kind_of(settings.correction, len(points))
-    if not points:
-        return [], np.zeros(len(celsius)), kind
-    bare = registry.numbers(settings.model_copy(update={"calibration": (), "offset_celsius": 0.0}))
-    corrected = registry.numbers(settings.model_copy(update={"offset_celsius": 0.0}))
-    shown = np.array([point.reading_celsius for point in points])
-    after = corrected_readings(bare, corrected, shown)
-    residuals = [
-        Residual(point.reading_celsius, point.reading_celsius - point.true_celsius, float(a) - point.true_celsius)
-        for point, a in zip(points, after, strict=True)
-    ]
-    return residuals, corrected_readings(bare, corrected, celsius) - celsius, kind
-
-
-def corrected_readings(bare: registry.ProbeNumbers, corrected: registry.ProbeNumbers, shown: Column) -> Column:
-    """What a calibrated firmware makes of what an uncalibrated one reads, both given the same signal."""
-    same = corrected._replace(hardware=bare.firmware)
-    return reading.celsius_of_exact(same, shown)
 
 
 def _finer(settings: AnyProbe, scope: Scope, unit: TemperatureUnit) -> str:
