@@ -51,7 +51,7 @@ def test_ten_lines_run() -> None:
         (TEN_LINES.replace("celsius = 50", "celsius = -300"), ["setpoint.celsius", "-273.15", "-300"]),
         (TEN_LINES.replace("celsius = 50", ""), ["setpoint.celsius", "missing"]),
         (TEN_LINES.replace('[probe]\nkind = "ideal"\n', ""), ["probe", "block is missing", 'kind = "thermistor"']),
-        (TEN_LINES.replace('"relay"', '"triac"'), ["drive.kind", "relay, time_proportional, linear", "'triac'"]),
+        (TEN_LINES.replace('"relay"', '"triac"'), ["drive.kind", "relay, time_proportional, pwm, linear", "'triac'"]),
         ("drive = 3\n" + TEN_LINES.replace('[drive]\nkind = "relay"\n', ""), ["drive", "must be a table", "3"]),
         (TEN_LINES.replace('kind = "on_off"', 'kind = "on_off"\nstart_celsius = 4'), ["law", "stop_celsius"]),
         (TEN_LINES.replace('kind = "on_off"', 'kind = "on_off"\nstart_celsius = 4\nstop_celsius = 2'), ["law", "below stop_celsius", "swap"]),

@@ -33,6 +33,9 @@ CASES: dict[str, dict[str, str]] = {
     "pid cooling, weighted, led back": {
         "law": PID + '\naction = "cool"\nsetpoint_weight = 0.3\nanti_windup = "back_calculate"\noutput_high = 0.8', "drive": SSR,
     },
+    "pid, biased, slewed, ramped, integrating near": {
+        "law": PID + "\nbias = 0.1\nslew_per_s = 0.02\nramp_celsius_per_s = 0.05\nintegral_band_celsius = 3", "drive": SSR,
+    },
     "p only, linear": {"law": 'kind = "pid"\nperiod_s = 0.5\nanti_windup = "none"', "drive": 'kind = "linear"'},
     "pid, relay with pulses": {"law": PID, "drive": 'kind = "time_proportional"\nwindow_s = 10\nswitch = "relay"\nmin_pulse_s = 2'},
     "on/off": {"law": 'kind = "on_off"\nperiod_s = 0.5\nmin_on_s = 20\nmin_off_s = 15'},
@@ -40,6 +43,19 @@ CASES: dict[str, dict[str, str]] = {
         "law": 'kind = "on_off"\naction = "cool"\nperiod_s = 0.5\nstart_celsius = 52\nstop_celsius = 49',
         "drive": 'kind = "relay"\nmin_on_s = 10\nmin_off_s = 6',
     },
+    "fan curve": {"law": 'kind = "fan_curve"\nperiod_s = 0.5\nstart_celsius = 48\nfull_celsius = 53\nfloor = 0.25', "drive": SSR},
+    "fan curve, points, kick, slew": {
+        "law": 'kind = "fan_curve"\nperiod_s = 0.5\npoints = [[45, 0], [48, 0.3], [50, 0.5], [52, 1]]\nkick_s = 2\nslew_per_s = 0.05\nhysteresis_celsius = 1',
+        "drive": 'kind = "linear"',
+    },
+    "heating curve": {"law": 'kind = "fan_curve"\naction = "heat"\nperiod_s = 0.5\nstart_celsius = 51\nfull_celsius = 46\nkick_s = 1.2', "drive": SSR},
+    "fan curve on a timer's PWM": {
+        "law": 'kind = "fan_curve"\nperiod_s = 0.5\nstart_celsius = 48\nfull_celsius = 53\nfloor = 0.25', "drive": 'kind = "pwm"\ntimer_bits = 8\nfrequency_hz = 100',
+    },
+    "timer": {"law": 'kind = "timer"\nperiod_s = 0.5\non_s = 1.7\noff_s = 5', "drive": 'kind = "relay"'},
+    "timer, cold start": {"law": 'kind = "timer"\npattern = "cold_start_then_repeat"\nperiod_s = 0.5\nfirst_s = 120\noutput = 0.6', "drive": SSR},
+    "timer, wait": {"law": 'kind = "timer"\npattern = "wait_then_run"\nperiod_s = 0.5\nfirst_s = 333.3', "drive": SSR},
+    "timer, stop": {"law": 'kind = "timer"\npattern = "run_then_stop"\nperiod_s = 0.5\nfirst_s = 777.7', "drive": SSR},
     "manual": {"law": 'kind = "manual"\noutput = 0.37\nperiod_s = 0.5', "drive": SSR},
     "cut-out": {"law": PID, "drive": SSR, "guard": "cut_out_celsius = 51.5\nprobe_fault_output = 0.4"},
 }  # fmt: skip
@@ -77,7 +93,9 @@ def test_c_decides_as_python(case: str, probe: str) -> None:
             Flag.PROBE_OPEN,
             Flag.PROBE_SHORT,
         }
-    if design.drive.kind != "linear":
+    if design.drive.kind == "pwm":
+        assert np.abs(answer.on_ticks - np.round(trace.delivered * generate.pwm.timing(design.drive).top)).max() <= 1
+    elif design.drive.kind != "linear":
         ticks = round(0.5 / generate.tick_s(design))
         assert np.abs(answer.on_ticks / ticks - trace.delivered).max() <= 1.001 / ticks
         assert answer.on_ticks.sum() / ticks / STEPS == pytest.approx(trace.delivered.mean(), abs=2e-3)

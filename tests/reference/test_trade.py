@@ -198,3 +198,63 @@ def test_a_loop_at_its_ultimate_gain_oscillates_at_its_period() -> None:
     error = trace.measured_celsius - trace.measured_celsius[trace.time_s > 1000].mean()
     ups = trace.time_s[1:][(error[1:] > 0) & (error[:-1] <= 0) & (trace.time_s[1:] > 1000)]
     assert np.diff(ups).mean() == pytest.approx(period_s, rel=0.02)
+
+
+@pytest.mark.parametrize("second", [60.0, 600.0, 1500.0])
+def test_second_order_against_package_control(second: float) -> None:
+    """Source: the package `control`: the step response of two lags in a row, with dead time, by its own simulator."""
+    design = made(
+        law='kind = "manual"\noutput = 0.7\nperiod_s = 2',
+        drive='kind = "linear"',
+        load=f'kind = "second_order"\nrise_celsius = 80\ntime_constant_s = 600\nsecond_time_constant_s = {second}\ndead_time_s = 30',
+        trial=one_trial(span_s=3000, start_celsius=20),
+    )
+    trace = loop.run(design, design.trial[0])
+    load = control.tf([80.0 * 0.7], [600.0, 1.0]) * control.tf([1.0], [second, 1.0])
+    response = control.step_response(load, T=trace.time_s)
+    late = np.interp(trace.time_s - 30.0, trace.time_s, response.outputs, left=0.0)
+    assert trace.true_celsius == pytest.approx(20.0 + late, abs=1e-4)
+
+
+def test_integrating_load_under_on_off() -> None:
+    """Source: solved by hand. Rate R up, D down, dead time L, thresholds apart by H: the swing is H + R'·L + D·L with
+    R' = R − D, on for (H + D·L + R'·L)/R' s and off for (H + D·L + R'·L)/D s."""
+    rate, drift, dead, spread = 0.05, 0.02, 20.0, 1.0
+    design = made(
+        setpoint="celsius = 50",
+        law=f'kind = "on_off"\nhysteresis_celsius = {spread}\nperiod_s = 0.01',
+        load=f'kind = "integrating"\nrate_celsius_per_s = {rate}\ndrift_celsius_per_s = {drift}\ndead_time_s = {dead}',
+        trial=one_trial(span_s=2500, start_celsius=48),
+    )
+    trace = loop.run(design, design.trial[0])
+    late = trace.time_s > 600
+    net = rate - drift
+    swing = spread + net * dead + drift * dead
+    assert np.ptp(trace.true_celsius[late]) == pytest.approx(swing, abs=0.003)
+    starts, ends = trace.on_intervals()
+    edges = np.diff(np.sort(np.concatenate((starts, ends))))[-5:-1]
+    assert sorted({round(float(e), 1) for e in edges}) == pytest.approx(
+        sorted({round(swing / net, 1), round(swing / drift, 1)}), abs=0.11
+    )
+
+
+def test_ramp_following_error_of_pi() -> None:
+    """Source: final value theorem: a PI loop on a first-order load follows a ramp of v °C/s late by v·Ti/(K·Kc)."""
+    gain, ti, rise, pace = 0.05, 120.0, 100.0, 0.01
+    design = made(
+        setpoint="celsius = 20",
+        law=f'kind = "pid"\ngain_per_celsius = {gain}\nintegral_time_s = {ti}\nperiod_s = 0.5\nanti_windup = "none"',
+        drive='kind = "linear"',
+        load=f'kind = "first_order"\nrise_celsius = {rise}\ntime_constant_s = 300\nambient_celsius = 20',
+        trial=one_trial(span_s=3000, start_celsius=20)
+        + "\nevents = ["
+        + ", ".join(
+            f'{{ kind = "setpoint_step", at_s = {5 * k}, celsius = {20 + pace * 5 * k:.4f} }}' for k in range(600)
+        )
+        + "]",
+    )
+    trace = loop.run(design, design.trial[0])
+    late = trace.time_s > 2000
+    assert trace.demand[late].max() < 1.0
+    error = (trace.setpoint_celsius - trace.true_celsius)[late].mean()
+    assert error == pytest.approx(pace * ti / (rise * gain), rel=0.03)

@@ -89,9 +89,9 @@ class Design(Settings):
         return self
 
     def _check_event(self, trial: Trial, event: object) -> None:
-        if isinstance(event, Door) and self.load.kind == "first_order":
+        if isinstance(event, Door) and self.load.kind in ("first_order", "second_order", "integrating"):
             raise ValueError(
-                f"trial {trial.name!r} opens a door, and a first_order load knows no W/K;"
+                f"trial {trial.name!r} opens a door, and a {self.load.kind} load knows no W/K;"
                 " use a lump or chamber load, or an ambient_step"
             )
         if isinstance(event, ProbeReversed) and self.probe.kind != "thermocouple":

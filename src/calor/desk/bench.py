@@ -12,12 +12,15 @@ from PyQt6.QtWidgets import QFrame, QHBoxLayout, QPushButton, QScrollArea, QVBox
 from calor.design.model import BLOCK_KINDS, Design, block_consequences, working_range
 from calor.design.model import BLOCKS as ORDER
 from calor.desk import probe_sections
+from calor.desk import theme as look
+from calor.desk.fan_picture import FanPicture
 from calor.desk.fields import ChoiceField, Field, KindBox, Segments, label
 from calor.desk.model import Model
 from calor.desk.numbers import NumberField, field_for
 from calor.desk.probe_sections import Section
 from calor.desk.trial_bench import TrialBench
-from calor.desk.words import BLOCKS, CAUTIONS
+from calor.desk.words import BLOCKS, CAUTIONS, word
+from calor.law.fan_curve import FanCurve
 from calor.sense import thermistor
 from calor.sense.knob import Button, Knob
 from calor.settings import Settings
@@ -34,14 +37,21 @@ SECTIONS: dict[tuple[str, str], tuple[Section, ...]] = {
     ("law", "pid"): (
         ("", "law", ("gain_per_celsius", "integral_time_s", "derivative_time_s", "derivative_filter",
                      "setpoint_weight", "shown_as")),
-        ("Output", "law", ("action", "output_low", "output_high", "anti_windup", "period_s")),
+        ("Output", "law", ("action", "output_low", "output_high", "bias", "slew_per_s", "period_s")),
+        ("Integral and setpoint", "law", ("anti_windup", "integral_band_celsius", "ramp_celsius_per_s")),
         *_LAW_LAST,
     ),
+    ("law", "fan_curve"): (
+        ("", "law", ("action", "start_celsius", "floor", "full_celsius", "hysteresis_celsius", "points")),
+        ("As it starts and moves", "law", ("kick_s", "kick_output", "slew_per_s", "full_alarm_s", "period_s")),
+        *_LAW_LAST,
+    ),
+    ("law", "timer"): (("", "law", ()), *_LAW_LAST),
     ("law", "manual"): (("", "law", ()), *_LAW_LAST),
 }  # fmt: skip
 HIDDEN = ("kind", "alarms", "format")
-SEVERAL = 5
-"""More kinds than this are a list that opens, not words beside each other."""
+LONGEST_SEGMENTS = 34
+"""Kinds with more letters than this together are a list that opens, not words beside each other."""
 _MADE_UP: dict[str, FieldInfo] = {
     "filter.kind": FieldInfo(
         annotation=Literal["none", "mean", "exponential", "median"],  # type: ignore[arg-type]
@@ -125,7 +135,6 @@ class BlockForm(QWidget):
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(6)
-        del kind
         for heading, part, keys in sections_of(model.design, block):
             settings = model.settings_of(part)
             if heading:
@@ -139,6 +148,9 @@ class BlockForm(QWidget):
                     field.waits = True
                 column.addWidget(field)
                 self.fields[f"{part}.{key}"] = field
+        self.picture = FanPicture() if block == "law" and kind == "fan_curve" else None
+        if self.picture is not None:
+            column.insertWidget(6, self.picture)
         if block in CAUTIONS:
             column.addSpacing(8)
             caution = label(CAUTIONS[block], "quiet")
@@ -199,6 +211,8 @@ class BlockForm(QWidget):
         """Show the design as it is."""
         design, unit = self._model.design, self._model.unit
         lines = block_consequences(design, self._block, unit)
+        if self.picture is not None and isinstance(design.law, FanCurve):
+            self.picture.show_law(design.law, unit)
         for place, field in self.fields.items():
             part, key = place.split(".", 1)
             field.show_value(value_of(self._model.settings_of(part), key), unit)
@@ -215,6 +229,7 @@ class Bench(QFrame):
         self.setObjectName("bench")
         self.setFixedWidth(WIDTH_PX)
         self._model = model
+        self._theme = look.LIGHT
         self.form: BlockForm | TrialBench | None = None
         self._showing: tuple[Any, ...] = ()
         outer = QVBoxLayout(self)
@@ -239,7 +254,8 @@ class Bench(QFrame):
         for block in ORDER:
             kinds = list(BLOCK_KINDS[block])
             if len(kinds) > 1:
-                segments = (KindBox if len(kinds) > SEVERAL else Segments)(kinds, BLOCKS[block])
+                many = sum(len(word(kind)) for kind in kinds) > LONGEST_SEGMENTS
+                segments = (KindBox if many else Segments)(kinds, BLOCKS[block])
                 segments.chosen.connect(lambda kind, block=block: self.choose_kind(block, kind))
                 holder = QHBoxLayout()
                 holder.setContentsMargins(0, 0, 12, 0)
@@ -270,6 +286,14 @@ class Bench(QFrame):
         inside = self.form.findChildren(QWidget) if self.form is not None else []
         own = [widget for widget in inside if widget.focusPolicy() & Qt.FocusPolicy.TabFocus]
         return parts + [widget for widget in own if widget.window() is self.window()]
+
+    def set_theme(self, theme: look.Theme) -> None:
+        """Take a theme's colours into what the form draws."""
+        self._theme = theme
+        picture = getattr(self.form, "picture", None)
+        if picture is not None:
+            picture.set_theme(theme)
+            self.show_model()
 
     def choose_kind(self, block: str, kind: str) -> None:
         """Change a block's kind; a design that this would break is said and left alone."""
@@ -305,6 +329,7 @@ class Bench(QFrame):
             if old is not None:
                 old.deleteLater()  # later: it may be one of its own fields that asks for another form
             self._scroll.setWidget(holder)
+            self.set_theme(self._theme)
             self._title.setText(BLOCKS[block])
             self._code.setVisible(block == "law")
             self._wide.setVisible(block == "probe")

@@ -126,6 +126,8 @@ class ChoiceField(Field):
         self.box.setAccessibleName(self.title)
         self.box.setToolTip(field.description or "")
         self.box.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
+        self.box.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+        self.box.setMinimumContentsLength(6)
         choices = (True, False) if field.annotation is bool else get_args(field.annotation)
         for choice in choices:
             self.box.addItem(word(str(choice)), choice)

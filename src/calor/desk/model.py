@@ -16,6 +16,7 @@ from calor.design.trial import Trial
 from calor.desk.places import Keeper, Remembered
 from calor.desk.simulator import Outcome, Request, Simulator
 from calor.errors import DesignError, Problem
+from calor.law import fan_curve
 from calor.law.on_off import DEFAULT_HYSTERESIS_CELSIUS
 from calor.sense.survey import Scope, Survey
 from calor.sense.table import Number
@@ -262,8 +263,14 @@ class Model(QObject):
         self._past_kinds[(block, now.kind)] = now  # type: ignore[attr-defined]
         model = BLOCK_KINDS[block][kind]
         past = self._past_kinds.get((block, kind))
-        shared = {key: value for key, value in _parts(now).items() if key in model.model_fields and key != "kind"}
+        shared = {
+            key: value
+            for key, value in _parts(now).items()
+            if key in model.model_fields and key != "kind" and value is not None
+        }
         base = _parts(past) if past is not None else {}
+        if kind == "fan_curve" and past is None:
+            base |= fan_curve.fitting(self.design.setpoint.celsius, getattr(now, "action", "cool"))
         if kind == "on_off" and past is None:
             base["hysteresis_celsius"] = DEFAULT_HYSTERESIS_CELSIUS
         try:

@@ -344,6 +344,7 @@ class Window(QMainWindow):
         self.ribbon.set_theme(self.theme)
         self.strip.set_theme(self.theme)
         self.probe_room.set_theme(self.theme)
+        self.bench.set_theme(self.theme)
         self.rail.theme.setText("Light" if self.theme is look.DARK else "Dark")
 
     def toggle_theme(self) -> None:

@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 CHOICES: dict[str, str] = {
-    "on_off": "On/off", "pid": "PID", "manual": "Manual",
-    "relay": "Relay", "time_proportional": "Time share", "linear": "Linear",
-    "lump": "Lump", "first_order": "First order", "chamber": "Chamber",
+    "on_off": "On/off", "pid": "PID", "fan_curve": "Fan", "timer": "Timer", "manual": "Manual",
+    "repeat": "Repeat", "run_then_stop": "Run, then stop", "wait_then_run": "Wait, then run",
+    "cold_start_then_repeat": "Cold start, repeat",
+    "relay": "Relay", "time_proportional": "Time share", "pwm": "PWM", "linear": "Linear",
+    "lump": "Lump", "first_order": "First order", "second_order": "Second order",
+    "integrating": "Integrating", "chamber": "Chamber",
     "thermistor": "Thermistor", "rtd": "RTD", "thermocouple": "Thermocouple", "analog_voltage": "Voltage",
     "analog_current": "Current", "digital": "Digital", "ideal": "Ideal", "hold": "Hold",
     "mean": "Mean", "exponential": "Exponential", "median": "Median",

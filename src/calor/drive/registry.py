@@ -8,20 +8,24 @@ from typing import Annotated, NamedTuple
 from pydantic import Field
 
 from calor.compiled import compiled
-from calor.drive import linear, relay, time_proportional
+from calor.drive import linear, pwm, relay, time_proportional
 from calor.drive.linear import Linear
+from calor.drive.pwm import Pwm, PwmNumbers
 from calor.drive.relay import Relay, RelayNumbers, RelayState
 from calor.drive.time_proportional import TimeProportional, TimeProportionalNumbers, TimeProportionalState
 
-AnyDrive = Relay | TimeProportional | Linear
+AnyDrive = Relay | TimeProportional | Pwm | Linear
 Drive = Annotated[AnyDrive, Field(discriminator="kind")]
 
 KINDS: dict[str, tuple[type[AnyDrive], ModuleType]] = {
     "relay": (Relay, relay),
     "time_proportional": (TimeProportional, time_proportional),
+    "pwm": (Pwm, pwm),
     "linear": (Linear, linear),
 }
-RELAY, TIME_PROPORTIONAL, LINEAR = range(len(KINDS))
+RELAY, TIME_PROPORTIONAL, PWM, LINEAR = range(len(KINDS))
+SWITCHES = ("relay", "time_proportional")
+"""Drives that switch on and off slowly enough to be counted."""
 
 
 class DriveNumbers(NamedTuple):
@@ -30,6 +34,7 @@ class DriveNumbers(NamedTuple):
     kind: int
     relay: RelayNumbers
     time_proportional: TimeProportionalNumbers
+    pwm: PwmNumbers
 
 
 class DriveState(NamedTuple):
@@ -45,6 +50,7 @@ def numbers(settings: AnyDrive) -> DriveNumbers:
         list(KINDS).index(settings.kind),
         relay.numbers(settings if isinstance(settings, Relay) else Relay()),
         time_proportional.numbers(settings if isinstance(settings, TimeProportional) else TimeProportional()),
+        pwm.numbers(settings if isinstance(settings, Pwm) else Pwm()),
     )
 
 
@@ -66,5 +72,8 @@ def step(
             drive.time_proportional, state.time_proportional, demand, now_s, end_s
         )
         return DriveState(state.relay, window_state), level, until_s
+    if drive.kind == PWM:
+        level, until_s = pwm.step(drive.pwm, demand, end_s)
+        return state, level, until_s
     level, until_s = linear.step(demand, end_s)
     return state, level, until_s

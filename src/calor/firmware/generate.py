@@ -9,10 +9,14 @@ from pathlib import Path
 from typing import Any
 
 from calor.design.model import Design
+from calor.drive import pwm
 from calor.drive import registry as drives
+from calor.drive.pwm import Pwm
 from calor.firmware.scaling import probe_context
 from calor.firmware.templating import Sources, c_name, plain_text, render, write_files
+from calor.law import fan_curve
 from calor.law import registry as laws
+from calor.law.fan_curve import FanCurve
 from calor.sense import knob as knobs
 
 
@@ -36,14 +40,21 @@ def generate(design: Design) -> Sources:
         "design_name": plain_text(design.name),
         "design": design,
         "law": laws.numbers(design.law, design.guard),
+        "curve": _curve(design),
         "drive": drives.numbers(design.drive),
         "knob": None if design.knob is None else knobs.knob_numbers(design.knob),
         "button": design.button,
+        "timing": pwm.timing(design.drive) if isinstance(design.drive, Pwm) else None,
         "tick_s": tick_s(design),
-        "switches": design.drive.kind != "linear",
+        "switches": design.drive.kind in drives.SWITCHES,
     }
     files = {f"{prefix}_thermostat{end}": render(f"thermostat{end}.j2", context) for end in (".h", ".c")}
     return Sources(prefix, files, f"{prefix}_thermostat.h", f"{prefix}_thermostat.c")
+
+
+def _curve(design: Design) -> tuple[tuple[float, float], ...]:
+    """The points of a fan curve in order of temperature; none where the law is another."""
+    return fan_curve.curve(design.law) if isinstance(design.law, FanCurve) else ()
 
 
 def write(design: Design, folder: Path) -> list[Path]:

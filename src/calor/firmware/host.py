@@ -13,6 +13,7 @@ import numpy as np
 import numpy.typing as npt
 
 from calor.design.model import Design
+from calor.drive import registry as drives
 from calor.errors import FirmwareError
 from calor.firmware.generate import generate, tick_s
 from calor.firmware.templating import Sources
@@ -59,7 +60,7 @@ _SWITCHING = """\
 
 @dataclass(frozen=True)
 class HostRun:
-    """What the C answered, one entry a reading. `on_ticks` counts the ticks switched on in the step."""
+    """What the C answered, one entry a reading. `on_ticks`: ticks switched on in the step, or the timer's counts."""
 
     measured_celsius: npt.NDArray[np.float32]
     demand: npt.NDArray[np.float32]
@@ -82,8 +83,8 @@ def build(design: Design, folder: Path, flags: tuple[str, ...] = ("-O2",)) -> Pa
         (folder / name).write_text(text)
     tick = tick_s(design)
     ticks = round(design.law.period_s / tick)
-    switching = ""
-    if design.drive.kind != "linear":
+    switching = f"        row[3] = (float){sources.prefix}_pwm_counts(&state);" if design.drive.kind == "pwm" else ""
+    if design.drive.kind in drives.SWITCHES:
         switching = _SWITCHING.format(prefix=sources.prefix, ticks=ticks, tick=f"{tick!r}f")
     runner = _RUNNER.format(
         header=sources.header,

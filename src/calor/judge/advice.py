@@ -25,6 +25,8 @@ from calor.law.on_off import OnOff, thresholds_celsius
 from calor.law.pid import Pid
 from calor.load import registry as loads
 from calor.load.first_order import FirstOrder
+from calor.load.integrating import Integrating
+from calor.load.second_order import SecondOrder
 from calor.loop.trace import Trace
 from calor.units import TemperatureUnit, format_difference, format_duration, format_gain, format_temperature
 
@@ -110,14 +112,18 @@ def cannot_reach(design: Design, trial: Trial, trace: Trace, verdict: Verdict, u
 
 
 def _power_key(design: Design) -> str:
-    if isinstance(design.load, FirstOrder):
-        return "rise_celsius"
-    return "heater_watt" if design.load.heater_watt else ""
+    """The setting that says how strong the load's actuator is; empty where there is none."""
+    for key in ("rise_celsius", "rate_celsius_per_s", "heater_watt"):
+        if getattr(design.load, key, 0.0):
+            return key
+    return ""
 
 
 def _power_text(design: Design, power: float, unit: TemperatureUnit) -> str:
-    if isinstance(design.load, FirstOrder):
+    if isinstance(design.load, FirstOrder | SecondOrder):
         return f"a rise of {format_difference(unit, power, 0)}"
+    if isinstance(design.load, Integrating):
+        return f"{format_difference(unit, power * 60.0, 2)} a minute"
     return f"{power:g} W"
 
 

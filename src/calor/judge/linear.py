@@ -17,7 +17,9 @@ from calor.drive.time_proportional import TimeProportional
 from calor.law.pid import Pid
 from calor.load.chamber import Chamber
 from calor.load.first_order import FirstOrder
+from calor.load.integrating import Integrating
 from calor.load.lump import Lump
+from calor.load.second_order import SecondOrder
 from calor.sense import filters
 from calor.sense.filters import ExponentialFilter
 
@@ -40,6 +42,10 @@ def load_response(design: Design, omega: npt.NDArray[np.float64]) -> Complex:
     load = design.load
     if isinstance(load, FirstOrder):
         response: Complex = load.rise_celsius / (load.time_constant_s * s + 1.0)
+    elif isinstance(load, SecondOrder):
+        response = load.rise_celsius / ((load.time_constant_s * s + 1.0) * (load.second_time_constant_s * s + 1.0))
+    elif isinstance(load, Integrating):
+        response = load.rate_celsius_per_s / s
     elif isinstance(load, Lump):
         heat, loss = float(load.heater_watt), load.loss_w_per_k
         if load.fan_w_per_k:  # the fan's own effect at the setpoint, half on

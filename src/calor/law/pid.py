@@ -15,7 +15,7 @@ from pydantic import model_validator
 
 from calor.compiled import compiled
 from calor.law.dialect import band_celsius, from_standard
-from calor.settings import Settings, choice, duration, fraction, number
+from calor.settings import Settings, choice, difference, duration, fraction, number
 from calor.units import TemperatureUnit, difference_to, format_difference, format_gain
 
 Dialect = Literal["standard", "parallel", "series", "band"]
@@ -48,6 +48,19 @@ class Pid(Settings):
     anti_windup: Literal["clamp", "back_calculate", "none"] = choice(
         "clamp", "Wind-up guard", "What the integral does while the output is at a limit: hold, be led back, or run on."
     )
+    bias: float = fraction(
+        0.0, "Manual reset", "Added to the output; takes the offset of a P law away, for one load only.", -1.0, 1.0
+    )
+    integral_band_celsius: float | None = difference(
+        None, "Integrate within", "The integral only grows this near the setpoint.", 0.001, 1000.0
+    )
+    slew_per_s: float = number(
+        0.0, "Slew limit", "Share of full output the demand changes by in a second; 0: at once.", "number", 0.0, 100.0
+    )
+    ramp_celsius_per_s: float = number(
+        0.0, "Setpoint ramp", "How fast the setpoint is approached from where it starts; 0: at once.", "celsius_per_s",
+        0.0, 100.0,
+    )  # fmt: skip
     shown_as: Dialect = choice(
         "standard", "Shown as", "The dialect the gains are shown in; the file keeps the standard."
     )
@@ -74,10 +87,17 @@ class PidNumbers(NamedTuple):
     output_high: float
     holds_at_limit: bool
     lead_back_rate_per_s: float
+    bias: float
+    integral_band_celsius: float
+    slew_per_s: float
+    ramp_celsius_per_s: float
 
 
 class PidState(NamedTuple):
-    """Integral and derivative parts (fraction), the reading before, the first reading, and whether there are any."""
+    """Integral and derivative parts (fraction), the reading before, the first reading, and whether there are any.
+
+    `output` is the demand before, `aim_celsius` the setpoint on its way.
+    """
 
     integral: float
     derivative: float
@@ -85,6 +105,8 @@ class PidState(NamedTuple):
     first_celsius: float
     has_first: bool
     has_before: bool
+    output: float
+    aim_celsius: float
 
 
 def numbers(settings: Pid) -> PidNumbers:
@@ -104,18 +126,25 @@ def numbers(settings: Pid) -> PidNumbers:
         settings.output_high,
         settings.anti_windup == "clamp",
         lead_back,
+        settings.bias,
+        math.inf if settings.integral_band_celsius is None else settings.integral_band_celsius,
+        settings.slew_per_s,
+        settings.ramp_celsius_per_s,
     )
 
 
 def start() -> PidState:
     """Nothing read, nothing integrated."""
-    return PidState(0.0, 0.0, 0.0, 0.0, False, False)
+    return PidState(0.0, 0.0, 0.0, 0.0, False, False, 0.0, 0.0)
 
 
 @compiled(inline=True)
 def pause(state: PidState) -> PidState:
     """The state while there is no reading: the integral is kept, the derivative starts anew."""
-    return PidState(state.integral, 0.0, state.before_celsius, state.first_celsius, state.has_first, False)
+    return PidState(
+        state.integral, 0.0, state.before_celsius, state.first_celsius, state.has_first, False, state.output,
+        state.aim_celsius,
+    )  # fmt: skip
 
 
 @compiled(inline=True)
@@ -126,20 +155,31 @@ def step(
     first = state.first_celsius if state.has_first else measured_celsius
     before = state.before_celsius if state.has_before else measured_celsius
     gain = law.direction * law.gain_per_celsius
-    error = setpoint_celsius - measured_celsius
-    weighted = law.setpoint_weight * (setpoint_celsius - first) - (measured_celsius - first)
+    aim = setpoint_celsius
+    if law.ramp_celsius_per_s > 0.0:
+        most = law.ramp_celsius_per_s * dt_s
+        begun = state.aim_celsius if state.has_first else measured_celsius
+        aim = min(max(setpoint_celsius, begun - most), begun + most)
+    error = aim - measured_celsius
+    weighted = law.setpoint_weight * (aim - first) - (measured_celsius - first)
     derivative = 0.0
     if law.derivative_time_s > 0.0:
         fall = gain * law.derivative_time_s * (measured_celsius - before)
         derivative = (law.derivative_lag_s * state.derivative - fall) / (law.derivative_lag_s + dt_s)
-    wanted = gain * weighted + state.integral + derivative
+    wanted = gain * weighted + state.integral + derivative + law.bias
     demand = min(max(wanted, law.output_low), law.output_high)
+    if law.slew_per_s > 0.0:
+        step_most = law.slew_per_s * dt_s
+        demand = min(max(demand, state.output - step_most), state.output + step_most)
     growth = gain * error * law.integral_rate_per_s
+    if abs(error) > law.integral_band_celsius:
+        growth = 0.0
     held = law.holds_at_limit and ((wanted > demand and growth > 0.0) or (wanted < demand and growth < 0.0))
     if held:
         growth = 0.0
     growth += (demand - wanted) * law.lead_back_rate_per_s
-    return PidState(state.integral + growth * dt_s, derivative, measured_celsius, first, True, True), demand
+    integral = state.integral + growth * dt_s
+    return PidState(integral, derivative, measured_celsius, first, True, True, demand, aim), demand
 
 
 def summary(settings: Pid, unit: TemperatureUnit, setpoint_celsius: float) -> tuple[str, str]:
@@ -168,6 +208,10 @@ def consequences(settings: Pid, unit: TemperatureUnit, setpoint_celsius: float) 
     if settings.derivative_time_s:
         lag_s = settings.derivative_time_s / settings.derivative_filter
         lines["derivative_filter"] = f"Smooths the slope over {lag_s:.3g} s."
+    if settings.bias and settings.integral_time_s:
+        lines["bias"] = "With integral action it only matters at the start."
+    if settings.ramp_celsius_per_s:
+        lines["ramp_celsius_per_s"] = f"{difference_to(unit, settings.ramp_celsius_per_s * 60.0):.3g} {unit} a minute."
     lines["shown_as"] = dialect_line(settings, unit)
     return lines
 

@@ -11,21 +11,25 @@ from typing import Annotated, NamedTuple
 from pydantic import Field
 
 from calor.compiled import compiled
-from calor.law import guard, manual, on_off, pid
+from calor.law import fan_curve, guard, manual, on_off, pid, timer
+from calor.law.fan_curve import FanCurve, FanCurveNumbers, FanCurveState
 from calor.law.guard import Guard, GuardNumbers
 from calor.law.manual import Manual
 from calor.law.on_off import OnOff, OnOffNumbers, OnOffState
 from calor.law.pid import Pid, PidNumbers, PidState
+from calor.law.timer import Timer, TimerNumbers, TimerState
 
-AnyLaw = OnOff | Pid | Manual
+AnyLaw = OnOff | Pid | FanCurve | Timer | Manual
 Law = Annotated[AnyLaw, Field(discriminator="kind")]
 
 KINDS: dict[str, tuple[type[AnyLaw], ModuleType]] = {
     "on_off": (OnOff, on_off),
     "pid": (Pid, pid),
+    "fan_curve": (FanCurve, fan_curve),
+    "timer": (Timer, timer),
     "manual": (Manual, manual),
 }
-ON_OFF, PID, MANUAL = range(len(KINDS))
+ON_OFF, PID, FAN_CURVE, TIMER, MANUAL = range(len(KINDS))
 
 
 class LawNumbers(NamedTuple):
@@ -34,6 +38,8 @@ class LawNumbers(NamedTuple):
     kind: int
     on_off: OnOffNumbers
     pid: PidNumbers
+    fan_curve: FanCurveNumbers
+    timer: TimerNumbers
     manual_output: float
     guard: GuardNumbers
 
@@ -43,6 +49,8 @@ class LawState(NamedTuple):
 
     on_off: OnOffState
     pid: PidState
+    fan_curve: FanCurveState
+    timer: TimerState
     cut_out: bool
 
 
@@ -52,6 +60,8 @@ def numbers(settings: AnyLaw, guards: Guard) -> LawNumbers:
         list(KINDS).index(settings.kind),
         on_off.numbers(settings if isinstance(settings, OnOff) else OnOff()),
         pid.numbers(settings if isinstance(settings, Pid) else Pid()),
+        fan_curve.numbers(settings if isinstance(settings, FanCurve) else FanCurve()),
+        timer.numbers(settings if isinstance(settings, Timer) else Timer()),
         settings.output if isinstance(settings, Manual) else 0.0,
         guard.numbers(guards, settings.action),
     )
@@ -59,7 +69,7 @@ def numbers(settings: AnyLaw, guards: Guard) -> LawNumbers:
 
 def start() -> LawState:
     """Every law as it is when the controller is switched on."""
-    return LawState(on_off.start(), pid.start(), False)
+    return LawState(on_off.start(), pid.start(), fan_curve.start(), timer.start(), False)
 
 
 @compiled(inline=True)
@@ -68,7 +78,7 @@ def step(
 ) -> tuple[LawState, float]:
     """One decision of any law under its guards: (state, demand 0 to 1)."""
     cut_out = state.cut_out or (not fault and guard.trips(law.guard, measured_celsius))
-    on_off_state, pid_state = state.on_off, state.pid
+    on_off_state, pid_state, fan_state, timer_state = state.on_off, state.pid, state.fan_curve, state.timer
     if fault:
         demand = law.guard.probe_fault_output
         pid_state = pid.pause(pid_state)
@@ -76,8 +86,12 @@ def step(
         on_off_state, demand = on_off.step(law.on_off, on_off_state, setpoint_celsius, measured_celsius, dt_s)
     elif law.kind == PID:
         pid_state, demand = pid.step(law.pid, pid_state, setpoint_celsius, measured_celsius, dt_s)
+    elif law.kind == FAN_CURVE:
+        fan_state, demand = fan_curve.step(law.fan_curve, fan_state, measured_celsius, dt_s)
+    elif law.kind == TIMER:
+        timer_state, demand = timer.step(law.timer, timer_state, dt_s)
     else:
         demand = manual.step(law.manual_output)
     if cut_out:
         demand = 0.0
-    return LawState(on_off_state, pid_state, cut_out), demand
+    return LawState(on_off_state, pid_state, fan_state, timer_state, cut_out), demand

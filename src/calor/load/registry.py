@@ -8,20 +8,24 @@ from typing import Annotated, NamedTuple
 from pydantic import Field
 
 from calor.compiled import compiled
-from calor.load import chamber, first_order, lump
+from calor.load import chamber, first_order, integrating, lump, second_order
 from calor.load.chamber import Chamber, ChamberNumbers, ChamberState
 from calor.load.first_order import FirstOrder, FirstOrderNumbers
+from calor.load.integrating import Integrating, IntegratingNumbers
 from calor.load.lump import Lump, LumpNumbers
+from calor.load.second_order import SecondOrder, SecondOrderNumbers
 
-AnyLoad = Lump | FirstOrder | Chamber
+AnyLoad = Lump | FirstOrder | SecondOrder | Integrating | Chamber
 Load = Annotated[AnyLoad, Field(discriminator="kind")]
 
 KINDS: dict[str, tuple[type[AnyLoad], ModuleType]] = {
     "lump": (Lump, lump),
     "first_order": (FirstOrder, first_order),
+    "second_order": (SecondOrder, second_order),
+    "integrating": (Integrating, integrating),
     "chamber": (Chamber, chamber),
 }
-LUMP, FIRST_ORDER, CHAMBER = range(len(KINDS))
+LUMP, FIRST_ORDER, SECOND_ORDER, INTEGRATING, CHAMBER = range(len(KINDS))
 
 
 class LoadNumbers(NamedTuple):
@@ -32,13 +36,16 @@ class LoadNumbers(NamedTuple):
     step_s: float
     lump: LumpNumbers
     first_order: FirstOrderNumbers
+    second_order: SecondOrderNumbers
+    integrating: IntegratingNumbers
     chamber: ChamberNumbers
 
 
 class LoadState(NamedTuple):
-    """Temperature where the probe sits, and the chamber's parts where the load is one."""
+    """Temperature where the probe sits, what is before it in a second order, and the chamber's parts."""
 
     celsius: float
+    inner_celsius: float
     chamber: ChamberState
 
 
@@ -60,13 +67,15 @@ def numbers(settings: AnyLoad, largest_extra_w_per_k: float = 0.0) -> LoadNumber
         step_s,
         lump.numbers(settings if isinstance(settings, Lump) else Lump()),
         first_order.numbers(settings if isinstance(settings, FirstOrder) else FirstOrder()),
+        second_order.numbers(settings if isinstance(settings, SecondOrder) else SecondOrder()),
+        integrating.numbers(settings if isinstance(settings, Integrating) else Integrating()),
         chamber.numbers(settings if isinstance(settings, Chamber) else Chamber()),
     )
 
 
 def start(celsius: float) -> LoadState:
     """Everything at one temperature."""
-    return LoadState(float(celsius), ChamberState(float(celsius), float(celsius), float(celsius)))
+    return LoadState(float(celsius), float(celsius), ChamberState(float(celsius), float(celsius), float(celsius)))
 
 
 @compiled(inline=True)
@@ -74,11 +83,19 @@ def step(load: LoadNumbers, state: LoadState, level: float, around: Surroundings
     """Any load after `dt_s`, at most `step_s`, at output `level`."""
     ambient, extra = around.ambient_celsius, around.extra_w_per_k
     if load.kind == LUMP:
-        return LoadState(lump.step(load.lump, state.celsius, level, ambient, extra, dt_s), state.chamber)
+        celsius = lump.step(load.lump, state.celsius, level, ambient, extra, dt_s)
+        return LoadState(celsius, state.inner_celsius, state.chamber)
     if load.kind == FIRST_ORDER:
-        return LoadState(first_order.step(load.first_order, state.celsius, level, ambient, dt_s), state.chamber)
+        celsius = first_order.step(load.first_order, state.celsius, level, ambient, dt_s)
+        return LoadState(celsius, state.inner_celsius, state.chamber)
+    if load.kind == SECOND_ORDER:
+        inner, celsius = second_order.step(load.second_order, state.inner_celsius, state.celsius, level, ambient, dt_s)
+        return LoadState(celsius, inner, state.chamber)
+    if load.kind == INTEGRATING:
+        celsius = state.celsius + integrating.slope(load.integrating, level) * dt_s
+        return LoadState(celsius, state.inner_celsius, state.chamber)
     parts = chamber.step(load.chamber, state.chamber, level, ambient, extra, dt_s)
-    return LoadState(parts.air_celsius, parts)
+    return LoadState(parts.air_celsius, state.inner_celsius, parts)
 
 
 @compiled(inline=True)
@@ -89,6 +106,10 @@ def slope(load: LoadNumbers, state: LoadState, level: float, around: Surrounding
         return lump.slope(load.lump, state.celsius, level, ambient, extra)
     if load.kind == FIRST_ORDER:
         return first_order.slope(load.first_order, state.celsius, level, ambient)
+    if load.kind == SECOND_ORDER:
+        return second_order.slope(load.second_order, state.inner_celsius, state.celsius)
+    if load.kind == INTEGRATING:
+        return integrating.slope(load.integrating, level)
     return chamber.slope(load.chamber, state.chamber, ambient, extra)
 
 

@@ -209,7 +209,7 @@ def run(
                 # a whole step of a linear load is one matrix; only steps cut by a switch are integrated
                 was_celsius, start_slope = load_state.celsius, loads.slope(load, load_state, arriving, around)
                 parts = chamber.step_by_matrix(matrix, load_state.chamber, arriving, around.ambient_celsius)
-                load_state = LoadState(parts.air_celsius, parts)
+                load_state = LoadState(parts.air_celsius, load_state.inner_celsius, parts)
                 end_slope = loads.slope(load, load_state, arriving, around)
                 probe_celsius = lag.step(
                     lag_s, probe_celsius, was_celsius, start_slope, load_state.celsius, end_slope, period_s

@@ -14,6 +14,7 @@ from calor.design.trial import Trial
 from calor.drive import registry as drives
 from calor.drive.time_proportional import TimeProportional
 from calor.law import registry as laws
+from calor.law.fan_curve import FanCurve
 from calor.law.guard import Alarm
 from calor.load import registry as loads
 from calor.loop import kernel
@@ -89,7 +90,7 @@ def run(design: Design, trial: Trial, control: npt.NDArray[np.int64] | None = No
         span_s=trial.span_s,
         switch_s=switch_s[:changes].copy(),
         switch_level=switch_level[:changes].copy(),
-        switches=design.drive.kind != "linear",
+        switches=design.drive.kind in drives.SWITCHES,
         cools=design.law.action == "cool",
         electric_watt=loads.electric_watt(design.load),
         disturbances=disturbances,
@@ -140,7 +141,7 @@ def replay(design: Design, recorded: Trace) -> Trace:
     return Trace(
         time_s, empty, empty, empty, readings, setpoint, demand, delivered, flags,
         span_s=span_s, switch_s=switch_s[:changes].copy(), switch_level=switch_level[:changes].copy(),
-        switches=design.drive.kind != "linear",
+        switches=design.drive.kind in drives.SWITCHES,
         cools=design.law.action == "cool", electric_watt=loads.electric_watt(design.load),
         name=f"replay of {recorded.name}", recorded_output=output,
     )  # fmt: skip
@@ -170,6 +171,10 @@ def _with_found_events(trace: Trace, design: Design) -> Trace:
             RunEvent(at_s, "alarm", text, celsius=alarm.celsius, is_difference=is_difference)
             for at_s in alarm_instants(alarm, trace)
         ]
+    if isinstance(design.law, FanCurve) and design.law.full_alarm_s is not None:
+        full = trace.demand >= 1.0 - 1e-9
+        text = f"alarm: at full output for {design.law.full_alarm_s:g} s"
+        found += [RunEvent(at_s, "alarm", text) for at_s in _lasting(full, design.law.full_alarm_s, trace)]
     found.sort(key=lambda event: event.at_s)
     return replace(trace, events=tuple(found))
 
@@ -196,13 +201,18 @@ def alarm_instants(alarm: Alarm, trace: Trace) -> list[float]:
     if alarm.standby:
         in_range = ~outside if not trace.flags.any() else ~outside & np.isfinite(trace.measured_celsius)
         outside[: int(np.argmax(in_range)) if in_range.any() else None] = False
+    return _lasting(outside, alarm.delay_s, trace)
+
+
+def _lasting(outside: npt.NDArray[np.bool_], delay_s: float, trace: Trace) -> list[float]:
+    """When a condition of the rows has lasted `delay_s`, s: once for each time it does."""
     if not outside.any():
         return []
     edges = np.diff(outside.astype(np.int8), prepend=0, append=0)
     begins, ends = np.flatnonzero(edges > 0), np.flatnonzero(edges < 0)
     instants = []
     for begin, end in zip(begins, ends, strict=True):
-        raised_s = float(trace.time_s[begin]) + alarm.delay_s
+        raised_s = float(trace.time_s[begin]) + delay_s
         over_s = float(trace.time_s[end]) if end < trace.steps else trace.span_s
         if raised_s <= over_s and raised_s < trace.span_s:
             instants.append(raised_s)

@@ -1,0 +1,205 @@
+"""Fan curve: off below a start temperature, a floor at the start, full at another, or a table of points between.
+
+Without hysteresis at the start a fan chatters: it goes off again only below the start less the hysteresis. A kick at
+the start brings a fan over its own friction; a slew limit keeps it from being heard (common practice).
+"""
+
+from __future__ import annotations
+
+import itertools
+from typing import Annotated, Literal, NamedTuple, Self
+
+from pydantic import Field, Strict, model_validator
+
+from calor.compiled import compiled
+from calor.settings import Settings, choice, difference, duration, fraction, number, temperature
+from calor.units import TemperatureUnit, format_difference, format_temperature
+
+MOST_POINTS = 8
+Eight = tuple[float, float, float, float, float, float, float, float]
+
+
+class FanCurve(Settings):
+    """Output that follows the temperature along a curve."""
+
+    kind: Literal["fan_curve"] = choice("fan_curve", "Law", "Output that follows the temperature along a curve.")
+    action: Literal["heat", "cool"] = choice("cool", "Action", "Whether more output makes it warmer or colder.")
+    period_s: float = duration(1.0, "Control step", "How often the law reads and decides.", 0.001, 3600.0)
+    start_celsius: float = temperature(30.0, "Starts at", "Off until this is reached.")
+    full_celsius: float = temperature(45.0, "Full at", "Full output from here on.")
+    floor: float = fraction(0.3, "Floor", "Output at the start; a fan turns reliably from here on.")
+    points: Annotated[tuple[Annotated[tuple[float, float], Strict(False)], ...], Strict(False)] = Field(
+        default=(),
+        title="Points",
+        description="[[celsius, output], …], 8 at most, in place of start, floor and full.",
+        max_length=MOST_POINTS,
+    )
+    hysteresis_celsius: float = difference(2.0, "Hysteresis", "Off again only so far below the start.", 0.0, 100.0)
+    kick_s: float = duration(0.0, "Kick", "How long it is driven harder as it starts.", 0.0, 60.0)
+    kick_output: float = fraction(1.0, "Kick output", "How hard.")
+    slew_per_s: float = number(
+        0.0, "Slew limit", "Share of full output it changes by in a second; 0: at once.", "number", 0.0, 100.0
+    )
+    full_alarm_s: float | None = duration(
+        None, "Alarm at full", "At full output for this long it is losing; 10 s is seen.", 0.1, 1e5
+    )
+
+    @model_validator(mode="after")
+    def _curve_rises(self) -> Self:
+        if not self.points:
+            if (self.start_celsius >= self.full_celsius) == (self.action == "cool"):
+                side = "below" if self.action == "cool" else "above"
+                raise ValueError(
+                    f"start_celsius ({self.start_celsius:g}) must be {side} full_celsius ({self.full_celsius:g})"
+                    f" where it {self.action}s; swap them"
+                )
+            return self
+        if len(self.points) < 2:
+            raise ValueError(f"points takes at least two points of [celsius, output] (received {len(self.points)})")
+        for first, second in itertools.pairwise(self.points):
+            if not first[0] < second[0]:
+                raise ValueError(
+                    f"points must rise in temperature (received {first[0]:g} and then {second[0]:g} °C); sort them"
+                )
+            if (second[1] < first[1]) == (self.action == "cool") and second[1] != first[1]:
+                raise ValueError(
+                    f"points: the output must {'rise' if self.action == 'cool' else 'fall'} as it warms where it"
+                    f" {self.action}s (received {first[1]:g} and then {second[1]:g}); correct one of them"
+                )
+        for celsius, output in self.points:
+            if not 0.0 <= output <= 1.0:
+                raise ValueError(f"points: an output must be from 0 to 1 (received {output:g} at {celsius:g} °C)")
+        return self
+
+
+class FanCurveNumbers(NamedTuple):
+    """The curve as the kernel sees it, turned so that it rises: x is the temperature, or less it where it heats."""
+
+    direction: float
+    used: int
+    x: Eight
+    output: Eight
+    start_x: float
+    stop_x: float
+    kick_s: float
+    kick_output: float
+    slew_per_s: float
+
+
+class FanCurveState(NamedTuple):
+    """Whether it runs, what is left of the kick (s), and the output."""
+
+    on: bool
+    kick_left_s: float
+    output: float
+
+
+def curve(settings: FanCurve) -> tuple[tuple[float, float], ...]:
+    """The points of the curve, °C and output, in order of temperature."""
+    if settings.points:
+        return settings.points
+    ends = ((settings.start_celsius, settings.floor), (settings.full_celsius, 1.0))
+    return ends if settings.action == "cool" else ends[::-1]
+
+
+def fitting(setpoint_celsius: float, action: str) -> dict[str, float]:
+    """Settings for a curve around a setpoint, to start from: it runs a little before it, and full well beyond."""
+    side = 1.0 if action == "cool" else -1.0
+    return {"start_celsius": setpoint_celsius - side * 3.0, "full_celsius": setpoint_celsius + side * 7.0}
+
+
+def outline(settings: FanCurve) -> tuple[list[float], list[float], list[float]]:
+    """(°C, output as it warms, output as it cools) at the corners of its picture, with the hysteresis in it."""
+    plain = numbers(settings)
+    stop, begin = (edge * plain.direction for edge in (plain.stop_x, plain.start_x))
+    points = curve(settings)
+    low, high = min(stop, begin, points[0][0]), max(stop, begin, points[-1][0])
+    wide = max(high - low, 1.0)
+    corners = sorted({low - 0.2 * wide, stop, begin, *(celsius for celsius, _ in points), high + 0.2 * wide})
+    places = [place for corner in corners for place in (corner - 1e-6, corner)]
+
+    def asked(celsius: float, ran: bool) -> float:
+        return float(step(plain, FanCurveState(ran, 0.0, 0.0), celsius, 1.0)[1])
+
+    still = settings.model_copy(update={"kick_s": 0.0, "slew_per_s": 0.0})
+    plain = numbers(still)
+    return places, [asked(place, False) for place in places], [asked(place, True) for place in places]
+
+
+def numbers(settings: FanCurve) -> FanCurveNumbers:
+    """The settings as plain numbers."""
+    direction = 1.0 if settings.action == "cool" else -1.0
+    points = sorted((direction * celsius, output) for celsius, output in curve(settings))
+    padded = points + [points[-1]] * (MOST_POINTS - len(points))
+    x0, x1, x2, x3, x4, x5, x6, x7 = (x for x, _ in padded)
+    y0, y1, y2, y3, y4, y5, y6, y7 = (y for _, y in padded)
+    # it runs from the first point that asks for any output on
+    running = [x for x, output in points if output > 0.0]
+    start_x = points[0][0] if points[0][1] > 0.0 else (running[0] if running else points[-1][0])
+    if points[0][1] == 0.0 and running:
+        start_x = points[[x for x, _ in points].index(running[0]) - 1][0]
+    return FanCurveNumbers(
+        direction, len(points), (x0, x1, x2, x3, x4, x5, x6, x7), (y0, y1, y2, y3, y4, y5, y6, y7),
+        start_x, start_x - settings.hysteresis_celsius, settings.kick_s, settings.kick_output, settings.slew_per_s,
+    )  # fmt: skip
+
+
+def start() -> FanCurveState:
+    """Standing still."""
+    return FanCurveState(False, 0.0, 0.0)
+
+
+@compiled()
+def step(
+    law: FanCurveNumbers, state: FanCurveState, measured_celsius: float, dt_s: float
+) -> tuple[FanCurveState, float]:
+    """One decision: (state, demand)."""
+    x = law.direction * measured_celsius
+    on, kick_left_s = state.on, state.kick_left_s
+    if x >= law.start_x and not on:
+        on, kick_left_s = True, law.kick_s
+    elif x < law.stop_x:
+        on = False
+    if not on:
+        return FanCurveState(False, 0.0, 0.0), 0.0
+    wanted = law.output[0]
+    if x >= law.x[law.used - 1]:
+        wanted = law.output[law.used - 1]
+    else:
+        for k in range(1, law.used):
+            if x >= law.x[k - 1] and x < law.x[k]:
+                share = (x - law.x[k - 1]) / (law.x[k] - law.x[k - 1])
+                wanted = law.output[k - 1] + share * (law.output[k] - law.output[k - 1])
+    if kick_left_s > 0.0:
+        kick_left_s -= dt_s
+        wanted = max(wanted, law.kick_output)
+    elif law.slew_per_s > 0.0 and state.on:
+        most = law.slew_per_s * dt_s
+        wanted = min(max(wanted, state.output - most), state.output + most)
+    return FanCurveState(True, kick_left_s, wanted), wanted
+
+
+def summary(settings: FanCurve, unit: TemperatureUnit, setpoint_celsius: float) -> tuple[str, str]:
+    """The two lines on its card."""
+    del setpoint_celsius
+    points = curve(settings)
+    first, last = (points[0], points[-1]) if settings.action == "cool" else (points[-1], points[0])
+    detail = (
+        f"{first[1] * 100:.3g} % at {format_temperature(unit, first[0])}, full at {format_temperature(unit, last[0])}"
+    )
+    return f"Fan curve, {len(points)} points", detail
+
+
+def consequences(settings: FanCurve, unit: TemperatureUnit, setpoint_celsius: float) -> dict[str, str]:
+    """One-line consequences beside the settings they follow from."""
+    del setpoint_celsius
+    plain = numbers(settings)
+    stop = format_temperature(unit, plain.stop_x * plain.direction)
+    lines = {"hysteresis_celsius": f"It goes off again at {stop}."}
+    if settings.hysteresis_celsius < 1.0:
+        lines["hysteresis_celsius"] += f" Below {format_difference(unit, 1.0, 0)} it is likely to chatter."
+    if not settings.points and settings.floor < 0.2:
+        lines["floor"] = "Many fans do not start so low: give it a kick, or a higher floor."
+    if settings.slew_per_s:
+        lines["slew_per_s"] = f"From floor to full in {(1.0 - settings.floor) / settings.slew_per_s:.3g} s."
+    return lines
