@@ -20,7 +20,8 @@ from calor.design.model import BLOCK_KINDS, Design, block_consequences, block_su
 from calor.design.reference import design_file_reference
 from calor.design.trial import EVENT_KINDS, Limits, Trial
 from calor.errors import DesignError
-from calor.law.guard import Alarm, Guard
+from calor.law.alarm import Alarm
+from calor.law.guard import Guard
 from calor.sense.adc import Adc
 from calor.settings import bounds_of, quantity_of
 from calor.units import TEMPERATURE_UNITS

@@ -10,7 +10,8 @@ from pydantic_core import PydanticUndefined
 
 from calor.design.model import BLOCK_KINDS, Design
 from calor.design.trial import EVENT_KINDS, Limits, Trial
-from calor.law.guard import Alarm, Guard
+from calor.law.alarm import Alarm
+from calor.law.guard import Guard
 from calor.sense.adc import Adc
 from calor.sense.calibration import CalibrationPoint
 from calor.sense.checks import Checks

@@ -14,6 +14,7 @@ from calor.drive import registry as drives
 from calor.drive.pwm import Pwm
 from calor.firmware.scaling import probe_context
 from calor.firmware.templating import Sources, c_name, plain_text, render, write_files
+from calor.law import alarm as alarms
 from calor.law import fan_curve
 from calor.law import registry as laws
 from calor.law.fan_curve import FanCurve
@@ -42,6 +43,8 @@ def generate(design: Design) -> Sources:
         "law": laws.numbers(design.law, design.guard),
         "curve": _curve(design),
         "drive": drives.numbers(design.drive),
+        "alarms": [alarms.numbers(alarm, design.law.action) for alarm in design.guard.alarms],
+        "alarm_kinds": alarms.KINDS,
         "knob": None if design.knob is None else knobs.knob_numbers(design.knob),
         "button": design.button,
         "timing": pwm.timing(design.drive) if isinstance(design.drive, Pwm) else None,

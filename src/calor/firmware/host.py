@@ -39,11 +39,12 @@ int main(void)
     {reading} reading;
     {prefix}_init(&state, &{prefix}_defaults);
     while (fread(&reading, sizeof reading, 1, stdin) == 1) {{
-        float row[4];
+        float row[5];
         row[1] = {prefix}_step(&state, reading, {period});
         row[0] = state.measured_celsius;
         row[2] = (float)((state.probe_fault ? 1 : 0) + (state.cut_out ? 2 : 0) + (state.fault ? 8 << state.fault : 0));
         row[3] = 0.0f;
+        row[4] = {alarms};
 {switching}
         if (fwrite(row, sizeof row, 1, stdout) != 1) {{
             return 1;
@@ -60,12 +61,16 @@ _SWITCHING = """\
 
 @dataclass(frozen=True)
 class HostRun:
-    """What the C answered, one entry a reading. `on_ticks`: ticks switched on in the step, or the timer's counts."""
+    """What the C answered, one entry a reading.
+
+    `on_ticks`: ticks switched on in the step, or the timer's counts. `alarms`: a bit for each.
+    """
 
     measured_celsius: npt.NDArray[np.float32]
     demand: npt.NDArray[np.float32]
     flags: npt.NDArray[np.int64]
     on_ticks: npt.NDArray[np.int64]
+    alarms: npt.NDArray[np.int64]
 
 
 def compiler() -> str:
@@ -92,6 +97,7 @@ def build(design: Design, folder: Path, flags: tuple[str, ...] = ("-O2",)) -> Pa
         reading="float" if design.probe.kind == "ideal" else "uint32_t",
         period=f"{float(design.law.period_s)!r}f",
         switching=switching,
+        alarms="(float)state.alarms" if design.guard.alarms else "0.0f",
     )
     (folder / "runner.c").write_text(runner)
     program = folder / "runner"
@@ -139,5 +145,7 @@ def run(design: Design, readings: npt.NDArray[np.float64], flags: tuple[str, ...
     if result.returncode != 0:
         said = result.stderr.decode(errors="replace").strip().splitlines()
         raise FirmwareError(f"the firmware ended with code {result.returncode}: {said[0] if said else 'no message'}")
-    rows = np.frombuffer(result.stdout, np.float32).reshape(-1, 4)
-    return HostRun(rows[:, 0], rows[:, 1], rows[:, 2].astype(np.int64), rows[:, 3].astype(np.int64))
+    rows = np.frombuffer(result.stdout, np.float32).reshape(-1, 5)
+    return HostRun(
+        rows[:, 0], rows[:, 1], rows[:, 2].astype(np.int64), rows[:, 3].astype(np.int64), rows[:, 4].astype(np.int64)
+    )

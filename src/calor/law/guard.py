@@ -7,28 +7,14 @@ software shares probe, controller and switch with the thermostat and does not re
 
 from __future__ import annotations
 
-from typing import Annotated, Literal, NamedTuple
+from typing import Annotated, NamedTuple
 
 from pydantic import Field, Strict
 
 from calor.compiled import compiled
-from calor.settings import Settings, choice, fraction, number, temperature
+from calor.law.alarm import Alarm
+from calor.settings import Settings, fraction, temperature
 from calor.units import TemperatureUnit, format_temperature
-
-
-class Alarm(Settings):
-    """One alarm: what it watches, its distance or temperature, how long before it speaks."""
-
-    kind: Literal["high", "low", "deviation_high", "deviation_low"] = choice(
-        ..., "Alarm", "high and low watch the temperature; deviation_high and deviation_low the error."
-    )
-    celsius: float = number(
-        ..., "At", "Temperature (high, low) or distance from the setpoint (deviation).", "number", -273.15, 3000.0
-    )
-    delay_s: float = number(
-        0.0, "Delay", "How long it must last before the alarm is raised.", "duration", 0.0, 86_400.0
-    )
-    standby: bool = choice(False, "Standby", "Silent until the temperature has been in range once.")
 
 
 class Guard(Settings):
@@ -39,7 +25,7 @@ class Guard(Settings):
         None, "Cut out", "Output off, and latched, above this (heating) or below it (cooling)."
     )
     alarms: Annotated[tuple[Alarm, ...], Strict(False)] = Field(
-        default=(), title="Alarms", description="Watched beside the law; they speak and do not act."
+        default=(), title="Alarms", description="Watched beside the law; they speak and do not act.", max_length=24
     )
 
 

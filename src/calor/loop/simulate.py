@@ -2,20 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import replace
 
 import numpy as np
 import numpy.typing as npt
 
-from calor.compiled import Column
 from calor.design.model import Design
 from calor.design.trial import Trial
 from calor.drive import registry as drives
 from calor.drive.time_proportional import TimeProportional
+from calor.law import alarm as alarms
 from calor.law import registry as laws
+from calor.law.alarm import Alarm
 from calor.law.fan_curve import FanCurve
-from calor.law.guard import Alarm
 from calor.load import registry as loads
 from calor.loop import kernel
 from calor.loop.conditions import happenings, timeline
@@ -165,11 +164,11 @@ def _with_found_events(trace: Trace, design: Design) -> Trace:
         word = _fault_word(int(flags[k]))
         found.append(RunEvent(float(trace.time_s[k]), "probe_fault", f"probe fault{word}, output {asked}"))
     for alarm in design.guard.alarms:
-        text = f"alarm {alarm.kind.replace('_', ' ')}, {alarm.celsius:g} °C"
-        is_difference = alarm.kind.startswith("deviation")
+        is_difference = alarm.kind not in ("high", "low")
+        celsius = float("nan") if alarm.kind == "probe_fault" else alarm.celsius
         found += [
-            RunEvent(at_s, "alarm", text, celsius=alarm.celsius, is_difference=is_difference)
-            for at_s in alarm_instants(alarm, trace)
+            RunEvent(at_s, "alarm", alarms.line(alarm), celsius=celsius, is_difference=is_difference)
+            for at_s in alarm_instants(alarm, design, trace)
         ]
     if isinstance(design.law, FanCurve) and design.law.full_alarm_s is not None:
         full = trace.demand >= 1.0 - 1e-9
@@ -187,21 +186,30 @@ def _fault_word(flags: int) -> str:
     return ""
 
 
-_ALARM_CONDITION: dict[str, Callable[[Column, Column, float], npt.NDArray[np.bool_]]] = {
-    "high": lambda measured, setpoint, at: measured > at,
-    "low": lambda measured, setpoint, at: measured < at,
-    "deviation_high": lambda measured, setpoint, at: measured - setpoint > at,
-    "deviation_low": lambda measured, setpoint, at: setpoint - measured > at,
-}
+def alarm_rows(alarm: Alarm, design: Design, trace: Trace) -> npt.NDArray[np.bool_]:
+    """Whether an alarm is raised at each row of a run. With the mains the controller starts afresh."""
+    plain = alarms.numbers(alarm, design.law.action)
+    period_s = float(design.law.period_s)
+    lost = (trace.flags.astype(np.int64) & Flag.MAINS_LOST) > 0
+    raised = np.zeros(trace.steps, np.bool_)
+    edges = np.flatnonzero(np.diff(lost.astype(np.int8), prepend=1, append=1))
+    for begin, end in zip(edges[::2], edges[1::2], strict=True):
+        rows = slice(int(begin), int(end))
+        raised[rows] = alarms.steps(
+            plain,
+            alarms.start(),
+            trace.setpoint_celsius[rows],
+            trace.measured_celsius[rows],
+            trace.demand[rows],
+            period_s,
+        )
+    return raised
 
 
-def alarm_instants(alarm: Alarm, trace: Trace) -> list[float]:
-    """When an alarm is raised in a run, s: once for each time its condition has lasted its delay."""
-    outside = _ALARM_CONDITION[alarm.kind](trace.measured_celsius, trace.setpoint_celsius, alarm.celsius)
-    if alarm.standby:
-        in_range = ~outside if not trace.flags.any() else ~outside & np.isfinite(trace.measured_celsius)
-        outside[: int(np.argmax(in_range)) if in_range.any() else None] = False
-    return _lasting(outside, alarm.delay_s, trace)
+def alarm_instants(alarm: Alarm, design: Design, trace: Trace) -> list[float]:
+    """When an alarm is raised in a run, s."""
+    raised = alarm_rows(alarm, design, trace)
+    return [float(at_s) for at_s in trace.time_s[np.flatnonzero(np.diff(raised.astype(np.int8), prepend=0) > 0)][:200]]
 
 
 def _lasting(outside: npt.NDArray[np.bool_], delay_s: float, trace: Trace) -> list[float]:
