@@ -534,3 +534,47 @@ def test_start_and_stop_go_together_on_the_bench(desk: Desk, qtbot: Any) -> None
     law = window.model.design.law
     assert (law.start_celsius, law.stop_celsius, law.hysteresis_celsius) == (None, None, 2.0)
     assert "On below 36.50 °C, off above 38.50 °C" in field(window, "law.placed").line.text()
+
+
+def test_alarms_are_added_changed_and_taken_away(desk: Desk, qtbot: Any) -> None:
+    window = desk()
+    model = window.model
+    model.choose_bench("law")
+    rows = window.bench.form.alarms
+    count = len(model.design.guard.alarms)
+    rows.new_kind.setCurrentIndex(rows.new_kind.findData("loop_break"))
+    rows.add.click()
+    assert len(model.design.guard.alarms) == count + 1 and model.design.guard.alarms[-1].delay_s == 300
+    model.set_unit("°F")
+    type_into(qtbot, rows.fields[-1]["celsius"].entry, "3.6", Qt.Key.Key_Return)  # a difference
+    assert model.design.guard.alarms[-1].celsius == pytest.approx(2.0)
+    rows.new_kind.setCurrentIndex(rows.new_kind.findData("high"))
+    rows.add.click()
+    type_into(qtbot, rows.fields[-1]["celsius"].entry, "96.8", Qt.Key.Key_Return)  # a temperature
+    type_into(qtbot, rows.fields[-1]["delay_s"].entry, "0", Qt.Key.Key_Return)
+    assert model.design.guard.alarms[-1].celsius == pytest.approx(36.0)
+    ran(qtbot, window)
+    assert any(event.text_in("°F").startswith("alarm high, 96.8 °F") for event in model.result.trace.events)
+    while model.undo_stack.canUndo():
+        model.undo_stack.undo()
+    assert len(model.design.guard.alarms) == count == len(rows.fields)
+
+
+def test_fan_curve_on_the_bench(desk: Desk, qtbot: Any) -> None:
+    """It starts around the setpoint, is drawn with its hysteresis, and what cannot be is said."""
+    window = desk()
+    window.files.open_demo(1)
+    ran(qtbot, window)
+    window.bench.choose_kind("law", "fan_curve")
+    law = window.model.design.law
+    assert (law.start_celsius, law.full_celsius) == (35.0, 45.0)
+    picture = window.bench.form.picture
+    x, warming = picture._curves["warming"].getData()
+    assert np.interp(40.0, x, warming) == pytest.approx(65.0) and np.interp(33.0, x, warming) == 0.0
+    assert np.interp(33.0, *picture._curves["cooling"].getData()) == pytest.approx(30.0)
+    type_into(qtbot, field(window, "law.full_celsius").entry, "30")
+    assert "must be below full_celsius" in field(window, "law.full_celsius").line.text()
+    type_into(qtbot, field(window, "law.points").entry, "30 0; 36 40", Qt.Key.Key_Return)
+    assert "from 0 to 1" in field(window, "law.points").line.text()
+    type_into(qtbot, field(window, "law.points").entry, "30 0; 36 0.4; 44 1", Qt.Key.Key_Return)
+    assert window.model.design.law.points == ((30.0, 0.0), (36.0, 0.4), (44.0, 1.0))

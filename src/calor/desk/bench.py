@@ -13,6 +13,7 @@ from calor.design.model import BLOCK_KINDS, Design, block_consequences, working_
 from calor.design.model import BLOCKS as ORDER
 from calor.desk import probe_sections
 from calor.desk import theme as look
+from calor.desk.alarm_list import AlarmList
 from calor.desk.fan_picture import FanPicture
 from calor.desk.fields import ChoiceField, Field, KindBox, Segments, label
 from calor.desk.model import Model
@@ -148,6 +149,9 @@ class BlockForm(QWidget):
                     field.waits = True
                 column.addWidget(field)
                 self.fields[f"{part}.{key}"] = field
+        self.alarms = AlarmList(model) if block == "law" else None
+        if self.alarms is not None:
+            column.addWidget(self.alarms)
         self.picture = FanPicture() if block == "law" and kind == "fan_curve" else None
         if self.picture is not None:
             column.insertWidget(6, self.picture)
@@ -211,6 +215,8 @@ class BlockForm(QWidget):
         """Show the design as it is."""
         design, unit = self._model.design, self._model.unit
         lines = block_consequences(design, self._block, unit)
+        if self.alarms is not None:
+            self.alarms.show_model()
         if self.picture is not None and isinstance(design.law, FanCurve):
             self.picture.show_law(design.law, unit)
         for place, field in self.fields.items():

@@ -26,6 +26,10 @@ CHOICES: dict[str, str] = {
     "door": "Door open", "ambient_step": "Ambient step", "power_step": "Power step", "setpoint_step": "Setpoint step",
     "probe_open": "Probe open", "probe_short": "Probe shorted",
     "probe_reversed": "Wires swapped", "probe_stuck": "Code stuck", "mains_lost": "Mains lost",
+    "alarm_high": "Too high", "alarm_low": "Too low", "alarm_deviation_high": "Above the setpoint",
+    "alarm_deviation_low": "Below the setpoint", "alarm_in_band": "Inside the band",
+    "alarm_out_of_band": "Outside the band",
+    "alarm_probe_fault": "Probe fault", "alarm_loop_break": "Loop break",
     "high": "above", "low": "below", "deviation_high": "above setpoint by", "deviation_low": "below setpoint by",
 }  # fmt: skip
 
