@@ -146,6 +146,11 @@ def test_new_check_and_code(capsys: pytest.CaptureFixture[str], tmp_path: Path) 
         (["replay", CABINET, CABINET], "no column of times|there is no header"),
         (["code", CABINET, "--out", "/dev/null/x"], "cannot be written"),
         (["demo", "--loud"], "no options"),
+        (["size"], "give a FILE, or --mass"),
+        (["size", "--mass", "6", "--from", "20", "--to", "38"], "either --watt (for the time) or --time"),
+        (["size", "--mass", "6", "--from", "38", "--to", "20", "--watt", "9"], "--to must be above --from"),
+        (["size", "--mass", "6", "--material", "cheese", "--from", "2", "--to", "20", "--watt", "9"], "one of water,"),
+        (["size", "--mass", "6", "--from", "2", "--to", "20", "--watt", "-9"], "--watt: must be above 0 (received -9)"),
     ],
 )  # fmt: skip
 def test_bad_input_is_one_line_and_exit_2(capsys: pytest.CaptureFixture[str], arguments: list[str], says: str) -> None:
@@ -163,3 +168,54 @@ def test_demo_without_a_display_does_its_job(
     assert code == 0 and len(err.strip().splitlines()) == 1 and "there is no display" in err and "xvfb-run" in err
     assert "verdict: pass" in out and "same output for" in out and "_thermostat.c" in out
     assert call(capsys, "open")[0] == 2
+
+
+def test_size(capsys: pytest.CaptureFixture[str]) -> None:
+    """Source: m·c·ΔT/P: 6 litres of water from 20 to 38 °C with 300 W and no loss take 25.1 min (c 4186 J/kg·K)."""
+    water = ["--mass", "6", "--material", "water", "--from", "20", "--to", "38"]
+    _, data = call_json(capsys, "size", *water, "--watt", "300")
+    assert (
+        data["time_s"] / 60 == pytest.approx(25.1, abs=0.03)
+        and data["holding_watt"] == 0.0
+        and data["final_celsius"] is None
+    )
+    _, back = call_json(capsys, "size", *water, "--time", str(data["time_s"]))
+    assert back["watt"] == pytest.approx(300)
+    _, lossy = call_json(
+        capsys, "size", *water, "--watt", "300", "--loss", "4", "--ambient", "18", "--price-per-kwh", "0.3"
+    )
+    assert lossy["holding_watt"] == pytest.approx(80) and lossy["time_s"] > data["time_s"]
+    assert lossy["holding_cost_per_day"] == pytest.approx(0.08 * 24 * 0.3)
+    assert lossy["with_half_the_loss"]["time_s"] < lossy["time_s"] and lossy["with_half_the_loss"][
+        "holding_watt"
+    ] == pytest.approx(40)
+    assert call_json(capsys, "size", *water, "--watt", "300", "--loss", "40")[1]["time_s"] is None  # never
+    _, walled = call_json(
+        capsys, "size", *water, "--watt", "300", "--wall", "foam", "--area", "0.6", "--thickness", "0.02"
+    )
+    assert walled["loss_w_per_k"] == pytest.approx(0.035 * 0.6 / 0.02)
+    _, design = call_json(capsys, "size", CABINET)
+    assert design["watt"] == 60 and design["holding_watt"] == pytest.approx(1.1 * 16.5)
+    assert "licensed persons" in call(capsys, "size", CABINET)[1]
+
+
+def test_a_lump_warms_as_it_was_sized(capsys: pytest.CaptureFixture[str], tmp_path: Path) -> None:
+    """The closed form against the simulated load."""
+    _, sized = call_json(
+        capsys, "size", "--heat-capacity", "5000", "--from", "20", "--to", "60", "--loss", "2", "--time", "1800"
+    )
+    path = tmp_path / "lump.toml"
+    path.write_text(
+        TEN_LINES.replace(
+            'kind = "first_order"',
+            f'kind = "lump"\nheater_watt = {sized["watt"]}\nheat_capacity_j_per_k = 5000\nloss_w_per_k = 2',
+        )
+        .replace('kind = "on_off"', 'kind = "manual"\noutput = 1.0')
+        .replace('kind = "relay"', 'kind = "linear"')
+        + "[[trial]]\nspan_s = 1801\n"
+    )
+    out = tmp_path / "run.csv"
+    call(capsys, "run", str(path), "--csv", str(out))
+    with out.open() as stream:
+        last = list(csv.DictReader(stream))[-1]
+    assert float(last["true_celsius"]) == pytest.approx(60.0, abs=0.05)

@@ -116,6 +116,10 @@ def main() -> None:
         window.set_theme("dark")
         window.model.choose_bench("probe")
 
+    def fan(window: Window) -> None:
+        window.model.set_kind("drive", "pwm")
+        window.bench.choose_kind("law", "fan_curve")
+
     def setpoint(window: Window) -> None:
         window.model.set_unit("°F")
         window.model.choose_bench("setpoint")
@@ -141,7 +145,7 @@ def main() -> None:
     scenes: list[tuple[str, int, Callable[[Window], None]]] = [
         ("loop-pid", 0, pid), ("loop-on-off", 0, on_off), ("loop-tried", 0, tried), ("loop-log", 0, overlaid),
         ("loop-trial", 0, faults), ("loop-error", 0, error), ("loop-fahrenheit", 0, setpoint),
-        ("probe-thermistor", 0, calibrated),
+        ("probe-thermistor", 0, calibrated), ("loop-fan", 1, fan),
         ("loop-cooling", 1, lambda window: window.model.choose_bench("load")), ("loop-dark", 1, dark),
     ]  # fmt: skip
     rooms = [

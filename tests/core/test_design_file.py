@@ -138,7 +138,14 @@ def test_round_trip(celsius: float, gain: float, noise: float, span: float, name
 def test_every_setting_is_described_and_guarded(model: type[BaseModel]) -> None:
     """Each key has a title and a hint; each bound rejects what is just outside, NaN, text and truth."""
     assert (model.__doc__ or "").strip().endswith(".")
-    required = {"kind": "high", "celsius": 50.0, "at_s": 1.0, "power_fraction": 0.5, "reference": 1}
+    required = {
+        "kind": "high",
+        "celsius": 50.0,
+        "at_s": 1.0,
+        "power_fraction": 0.5,
+        "voltage_fraction": 0.5,
+        "reference": 1,
+    }
     base = {k: required[k] for k, f in model.model_fields.items() if f.is_required()}
     for key, field in model.model_fields.items():
         assert field.title and field.description, f"{model.__name__}.{key}"

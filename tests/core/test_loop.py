@@ -319,3 +319,25 @@ def test_share_on_is_exact(cabinet: Design) -> None:
     shares = share_on(trace, 0.0, trace.span_s, 100)
     assert shares.mean() == pytest.approx(trace.delivered.mean(), abs=1e-9)
     assert shares[0] == pytest.approx(trace.delivered[:144].mean(), abs=1e-9)
+
+
+def test_daily_swing_and_mains_voltage() -> None:
+    """Source: first-order response to a cosine, amplitude 1/√(1 + (ωτ)²) and late by atan(ωτ)/ω; power is V²/R."""
+    tau, period = 7200.0, 86_400.0
+    design = made(
+        law='kind = "manual"\nperiod_s = 30', drive='kind = "linear"',
+        load=f'kind = "first_order"\nrise_celsius = 100\ntime_constant_s = {tau}\nambient_celsius = 10',
+    )  # fmt: skip
+    trace = run(design, span_s=3 * period, swing_celsius=6, warmest_at_s=50_400, start_celsius=10)
+    omega = 2 * np.pi / period
+    late = trace.time_s > period
+    expected = 10 + 6 / np.hypot(1, omega * tau) * np.cos(omega * (trace.time_s - 50_400) - np.arctan(omega * tau))
+    assert np.abs(trace.true_celsius - expected)[late].max() < 0.02
+    heated = made(
+        law='kind = "manual"\noutput = 0.5',
+        drive='kind = "linear"',
+        load='kind = "first_order"\ntime_constant_s = 10\nambient_celsius = 20',
+    )
+    trace = run(heated, span_s=400, events=[{"kind": "mains_voltage", "at_s": 200, "voltage_fraction": 0.9}])
+    assert trace.true_celsius[LAST] == pytest.approx(20 + 50 * 0.81, abs=0.01)
+    assert any(event.text == "mains 90 %" for event in trace.events)

@@ -37,6 +37,15 @@ class PowerStep(Timed):
     power_fraction: float = number(..., "To", "Power in proportion to the nominal, 0.8 for 80 %.", "fraction", 0.0, 2.0)
 
 
+class MainsVoltage(Timed):
+    """The mains is higher or lower than it should be: power follows its square."""
+
+    kind: Literal["mains_voltage"] = choice("mains_voltage", "Event", "The mains is higher or lower than it should be.")
+    voltage_fraction: float = number(
+        ..., "To", "Voltage in proportion to the nominal, 0.9 for 90 %.", "fraction", 0.0, 1.5
+    )
+
+
 class SetpointStep(Timed):
     """The setpoint is changed."""
 
@@ -77,7 +86,16 @@ class MainsLost(Timed):
 
 
 AnyEvent = (
-    Door | AmbientStep | PowerStep | SetpointStep | ProbeOpen | ProbeShort | ProbeReversed | ProbeStuck | MainsLost
+    Door
+    | AmbientStep
+    | PowerStep
+    | MainsVoltage
+    | SetpointStep
+    | ProbeOpen
+    | ProbeShort
+    | ProbeReversed
+    | ProbeStuck
+    | MainsLost
 )
 Event = Annotated[AnyEvent, Field(discriminator="kind")]
 
@@ -85,6 +103,7 @@ EVENT_KINDS: dict[str, type[AnyEvent]] = {
     "door": Door,
     "ambient_step": AmbientStep,
     "power_step": PowerStep,
+    "mains_voltage": MainsVoltage,
     "setpoint_step": SetpointStep,
     "probe_open": ProbeOpen,
     "probe_short": ProbeShort,
@@ -108,6 +127,8 @@ def describe(event: AnyEvent) -> str:
         text = f"ambient {event.celsius:g} °C"
     elif isinstance(event, SetpointStep):
         text = f"setpoint {event.celsius:g} °C"
+    elif isinstance(event, MainsVoltage):
+        text = f"mains {event.voltage_fraction * 100:g} %"
     elif isinstance(event, PowerStep):
         text = f"power {event.power_fraction * 100:g} %"
     else:
@@ -128,6 +149,14 @@ class Trial(Settings):
     ambient_celsius: float | None = temperature(
         None, "Ambient", "Ambient temperature in this trial; the load's own where it is left out."
     )
+    swing_celsius: float = difference(
+        0.0, "Daily swing", "How far the ambient goes above and below its mean.", 0.0, 500.0
+    )
+    warmest_at_s: float = duration(
+        50_400.0, "Warmest at", "When the swing is at its warmest; 50400 is 14:00 where the trial starts at midnight.",
+        0.0, 1e8,
+    )  # fmt: skip
+    swing_period_s: float = duration(86_400.0, "Swing takes", "One day, where it is not another rhythm.", 60.0, 1e8)
     seed: int = number(1, "Seed", "Which series of random noise the probe sees.", "integer", 0, 2**31 - 1)
     events: Annotated[tuple[Event, ...], Strict(False)] = Field(
         default=(), title="Events", description="What happens during the trial."

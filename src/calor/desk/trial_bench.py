@@ -13,11 +13,12 @@ from calor.desk.model import Model
 from calor.desk.numbers import NumberField, field_for
 from calor.desk.words import word
 
-KEYS = ("name", "span_s", "start_celsius", "ambient_celsius", "seed")
+KEYS = ("name", "span_s", "start_celsius", "ambient_celsius", "swing_celsius", "warmest_at_s", "seed")
 NEW_EVENT: dict[str, dict[str, Any]] = {
     "door": {"for_s": 90.0},
     "ambient_step": {"celsius": 10.0},
     "power_step": {"power_fraction": 0.8},
+    "mains_voltage": {"voltage_fraction": 0.9},
     "setpoint_step": {"celsius": 30.0},
     "probe_open": {"for_s": 60.0},
     "probe_short": {"for_s": 60.0},

@@ -24,7 +24,7 @@ def summary(settings: AnyProbe, unit: TemperatureUnit, setpoint_celsius: float) 
     module = registry.module_of(settings)
     first = module.title(settings)
     if registry.has_converter(settings):
-        first += f" on {settings.adc.bits} bit"  # type: ignore[union-attr]
+        first += f" on {settings.adc.bits} bit"
     elif isinstance(settings, Thermocouple):
         first += " on a chip"
     count = celsius_per_count(settings, setpoint_celsius)

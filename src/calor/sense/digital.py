@@ -9,7 +9,7 @@ import math
 from typing import Literal, NamedTuple
 
 from calor.compiled import compiled
-from calor.sense.mounting import Mounted, Tolerance
+from calor.sense.mounting import CONVERTER, Mounted, Tolerance, converter
 from calor.settings import Settings, choice, difference, number
 from calor.units import TemperatureUnit, celsius_to
 
@@ -36,6 +36,7 @@ class Digital(Mounted, Word):
     bits: int = number(12, "Bits", "Bits of the code, sign among them.", "integer", 4, 24)
     signed: bool = choice(True, "Signed", "Two's complement; else the code starts at 0 °C.")
     tolerance_celsius: float = difference(0.5, "Tolerance", "Of the sensor, from its data sheet.", 0.0, 50.0)
+    adc: CONVERTER = converter("Not used: the sensor gives codes itself. Kept for another kind.")
 
 
 class CodeNumbers(NamedTuple):

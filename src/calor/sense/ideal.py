@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Literal
 
-from calor.sense.mounting import Mounted, Tolerance
+from calor.sense.mounting import CONVERTER, Mounted, Tolerance, converter
 from calor.settings import choice
 from calor.units import TemperatureUnit
 
@@ -13,6 +13,7 @@ class IdealProbe(Mounted):
     """A probe without a converter: for trying a law before the hardware is chosen."""
 
     kind: Literal["ideal"] = choice("ideal", "Probe", "Reads the temperature itself; no converter.")
+    adc: CONVERTER = converter("Not used: an ideal probe has no converter. Kept for another kind.")
 
 
 def tolerances(settings: IdealProbe) -> tuple[Tolerance, ...]:

@@ -21,9 +21,9 @@ WHOLE, OPEN, SHORT, REVERSED, STUCK = range(5)
 CONVERTER = Annotated[Adc, Strict(False)]
 
 
-def converter() -> Any:
-    """The field of a probe that is read by an analog to digital converter."""
-    return Field(default=Adc(), title="Converter", description="The converter.")
+def converter(hint: str = "The converter.") -> Any:
+    """The field of a probe that is read by an analog to digital converter, or might be."""
+    return Field(default=Adc(), title="Converter", description=hint)
 
 
 class Mounted(Settings):

@@ -75,7 +75,7 @@ def changes(settings: AnyProbe, celsius: float) -> list[Change]:
     if not has_converter(settings):
         return []
     wanted: list[tuple[str, AnyProbe]] = []
-    converter = settings.adc  # type: ignore[union-attr]
+    converter = settings.adc
     ohm = finest_series_ohm(settings, celsius)
     if ohm is not None:
         fitting = min(max(preferred_ohm(ohm), 10.0), 1e7)

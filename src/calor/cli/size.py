@@ -1,0 +1,97 @@
+"""`calor size`: a heater for a warm-up time, or the time for a heater."""
+
+from __future__ import annotations
+
+import math
+from pathlib import Path
+from typing import Any
+
+from calor.errors import CalorError
+from calor.load import sizing
+from calor.load.sizing import Sizing, Warming
+
+
+def of_design(path: Path) -> tuple[Warming, float]:
+    """What a design's load has to be warmed by, and its heater in watts. Raises CalorError, DesignError."""
+    from calor.design import file
+    from calor.load.chamber import Chamber
+    from calor.load.lump import Lump
+
+    design = file.read(path).design
+    load = design.load
+    start = design.start_celsius(design.trial[0])
+    ambient, target = design.ambient_celsius(design.trial[0]), design.setpoint.celsius
+    if isinstance(load, Lump):
+        return Warming(load.heat_capacity_j_per_k, start, target, ambient, load.loss_w_per_k), load.heater_watt
+    if isinstance(load, Chamber):
+        capacity = load.heater_j_per_k + load.air_j_per_k + load.contents_j_per_k
+        return Warming(capacity, start, target, ambient, load.loss_w_per_k), load.heater_watt
+    raise CalorError(
+        f"{path}: load.kind: a {load.kind} load knows no watts (received {load.kind!r}); use a lump or chamber load,"
+        " or give --mass, --material, --from and --to"
+    )
+
+
+def report(warming: Warming, watt: float | None, time_s: float | None, price_per_kwh: float | None) -> dict[str, Any]:
+    """The figures as JSON has them. Raises CalorError."""
+    if (watt is None) == (time_s is None):
+        raise CalorError(
+            "calor size: give either --watt (for the time) or --time (for the watts), for example --watt 300"
+        )
+    found = sizing.for_watt(warming, watt) if watt is not None else sizing.for_time(warming, float(time_s or 0.0))
+
+    def plain(value: float) -> float | None:
+        return value if math.isfinite(value) else None
+
+    def row(one: Sizing) -> dict[str, Any]:
+        return {"watt": one.watt, "time_s": plain(one.time_s), "holding_watt": one.holding_watt}
+
+    half = warming._replace(loss_w_per_k=0.5 * warming.loss_w_per_k)
+    data = row(found) | {
+        "energy_wh": plain(found.energy_wh),
+        "final_celsius": plain(found.final_celsius),
+        "heat_capacity_j_per_k": warming.heat_capacity_j_per_k,
+        "loss_w_per_k": warming.loss_w_per_k,
+        "start_celsius": warming.start_celsius,
+        "target_celsius": warming.target_celsius,
+        "ambient_celsius": warming.ambient_celsius,
+        "with_half_the_loss": row(sizing.for_watt(half, found.watt)),
+        "with_half_again_the_power": row(sizing.for_watt(warming, 1.5 * found.watt)),
+    }
+    if price_per_kwh is not None:
+        data["holding_cost_per_day"] = sizing.holding_cost(warming, price_per_kwh)
+    return data
+
+
+def print_text(data: dict[str, Any]) -> None:
+    """The figures as text."""
+    from rich.console import Console
+
+    from calor.judge.text import simple_table
+    from calor.units import format_duration
+
+    def shown(time_s: float | None) -> str:
+        return "never" if time_s is None else format_duration(time_s)
+
+    console = Console(highlight=False, soft_wrap=True)
+    console.print(
+        f"{data['heat_capacity_j_per_k']:.4g} J/K from {data['start_celsius']:g} to {data['target_celsius']:g} °C,"
+        f" {data['loss_w_per_k']:.3g} W/K to {data['ambient_celsius']:g} °C"
+    )
+    table = simple_table("", "W", "warm-up", "W to hold")
+    rows = (
+        ("as asked", data),
+        ("half the loss", data["with_half_the_loss"]),
+        ("half again the power", data["with_half_again_the_power"]),
+    )
+    for name, row in rows:
+        table.add_row(name, f"{row['watt']:.4g}", shown(row["time_s"]), f"{row['holding_watt']:.4g}")
+    console.print(table)
+    if data["final_celsius"] is not None:
+        console.print(f"full output settles at {data['final_celsius']:.4g} °C")
+    if "holding_cost_per_day" in data:
+        console.print(f"holding costs {data['holding_cost_per_day']:.3g} a day")
+    console.print(
+        "Heater and wiring are for licensed persons and local codes; leave a margin for a cold day and a low mains, and"
+        " never leave a first run alone."
+    )
