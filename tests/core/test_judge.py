@@ -8,9 +8,11 @@ import pytest
 from calor import loop
 from calor.design.model import Design
 from calor.design.trial import Limits, Trial
+from calor.drive.pwm import Pwm
 from calor.judge.advice import Advice, advise, changed
 from calor.judge.metrics import measure
 from calor.judge.verdict import LIMIT_NAMES, judge
+from calor.law.fan_curve import FanCurve
 from calor.loop.trace import Disturbance, Trace
 from tests.conftest import made
 
@@ -170,3 +172,19 @@ def test_every_demo_trial_is_judged_and_advised(cabinet: Design, hut: Design) ->
             for found in cards(design, number):
                 assert found.title.endswith(".") and found.why.endswith(".") and "nan" not in found.text
                 assert bool(found.try_label) == (found.proposal is not None)
+
+
+def test_advice_names_only_what_it_tried(hut: Design) -> None:
+    """Where there is neither a gain nor a heater to make stronger, none is said to have been tried."""
+    law = FanCurve(start_celsius=35.0, full_celsius=45.0, hysteresis_celsius=4.0)
+    design = Design.model_validate({**{k: getattr(hut, k) for k in Design.model_fields}, "law": law, "drive": Pwm()})
+    trial = design.trial[0]
+    trace = loop.run(design, trial)
+    cards = advise(design, trial, trace, judge(trace, design.limits))
+    missed = [card for card in cards if "misses" in card.title]
+    assert (
+        missed
+        and "power" not in missed[0].text
+        and "gain" not in missed[0].text
+        and "Look at the law" in missed[0].text
+    )

@@ -162,12 +162,12 @@ def too_slow(design: Design, trial: Trial, trace: Trace, verdict: Verdict, unit:
         shown, proposal, value = fallback
         text = f"{text} {shown} would take {format_duration(value)}, but misses another limit.".strip()
         return Advice(title, text, why, "limit", f"Try {shown}", proposal)
-    tried = (
-        f"Neither twice the gain nor {POWER_STEPS[-1]:g}"
-        if isinstance(design.law, Pid)
-        else f"Not even {POWER_STEPS[-1]:g}"
-    )
-    text = f"{text} {tried} times the power meets it: look at the law or the limit.".strip()
+    gains, powers = isinstance(design.law, Pid), bool(_power_key(design))
+    times = f"{POWER_STEPS[-1]:g} times the power"
+    tried = f"Neither twice the gain nor {times} meets it: look" if gains and powers else "Look"
+    if gains != powers:
+        tried = f"Not even {'twice the gain' if gains else times} meets it: look"
+    text = f"{text} {tried} at the law or the limit.".strip()
     return Advice(title, text, why, "limit")
 
 
