@@ -8,10 +8,10 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from calor import __version__
+from calor.cli.common import is_number, open_design, print_json
 from calor.errors import CalorError
 
 if TYPE_CHECKING:
-    from calor.design.model import Design
     from calor.loop.trace import Trace
 
 PASS, FAIL, BAD_INPUT = 0, 1, 2
@@ -67,31 +67,12 @@ def _spread(arguments: list[str]) -> list[str]:
         if name in ("--celsius", "--counts"):
             option = "" if value else name
             spread += [f"{name}={part}" for part in value.split(",") if part]
-        elif option and (not argument.startswith("-") or _is_number(argument.split(",")[0])):
+        elif option and (not argument.startswith("-") or is_number(argument.split(",")[0])):
             spread += [f"{option}={part}" for part in argument.split(",") if part]
         else:
             option = ""
             spread.append(argument)
     return spread
-
-
-def _numbers(option: str, words: list[str], whole: bool) -> list[float]:
-    """The values of an option as numbers. Raises CalorError at the first that is none."""
-    values = []
-    for word in words:
-        if not _is_number(word) or (whole and not word.lstrip("-").isdigit()):
-            kind = "whole numbers" if whole else "numbers"
-            raise CalorError(f"calor probe: {option}: takes {kind}, for example {option} 25 (received {word!r})")
-        values.append(float(word))
-    return values
-
-
-def _is_number(text: str) -> bool:
-    try:
-        float(text)
-    except ValueError:
-        return False
-    return True
 
 
 def _desk(arguments: list[str]) -> int:
@@ -134,18 +115,6 @@ def _demo_without_desk() -> int:
                     return BAD_INPUT
                 print()
     return PASS
-
-
-def _print_json(data: Any) -> None:
-    import json
-
-    print(json.dumps(data, indent=2, ensure_ascii=False, allow_nan=False))
-
-
-def _open_design(path: Path) -> Design:
-    from calor.design import file
-
-    return file.read(path).design
 
 
 def _write_csv(trace: Trace, path: Path) -> None:
@@ -203,15 +172,15 @@ def _application() -> Any:
         from calor.errors import DesignError
 
         try:
-            design = _open_design(file)
+            design = open_design(file)
         except DesignError as error:
             if not as_json:
                 raise
             problems = [{"where": p.where, "rule": p.rule, "received": p.received} for p in error.problems]
-            _print_json({"file": str(file), "valid": False, "problems": problems})
+            print_json({"file": str(file), "valid": False, "problems": problems})
             return BAD_INPUT
         if as_json:
-            _print_json({"file": str(file), "valid": True, "problems": []})
+            print_json({"file": str(file), "valid": True, "problems": []})
         else:
             trials = f"{len(design.trial)} trial{'s' * (len(design.trial) != 1)}"
             print(f"{file}: {design.name}: {design.law.kind} law, {design.load.kind} load, {trials}; nothing wrong")
@@ -228,7 +197,7 @@ def _application() -> Any:
         from calor.judge.verdict import report
         from calor.loop.simulate import steps_of
 
-        design = _open_design(file)
+        design = open_design(file)
         try:
             chosen = design.find_trial(trial)
         except KeyError:
@@ -242,7 +211,7 @@ def _application() -> Any:
         if csv is not None:
             _write_csv(trace, csv)
         if as_json:
-            _print_json(data)
+            print_json(data)
         else:
             from calor.judge.text import print_report
 
@@ -265,7 +234,9 @@ def _application() -> Any:
         out: Path = typer.Option(None, "--out", metavar="DIR", help="Write the scaling (or the table) as C99."),
         as_json: bool = json_option,
     ) -> int:
-        return _probe(file, celsius, counts, table, low, high, number, fit, compare, calibrate, formula, out, as_json)
+        from calor.cli.probe import command
+
+        return command(file, celsius, counts, table, low, high, number, fit, compare, calibrate, formula, out, as_json)
 
     @app.command(help="A heater for a warm-up time, or the time for a heater: of a design, or of a mass.")
     def size(
@@ -308,7 +279,7 @@ def _application() -> Any:
         warming = warming._replace(**{key: value for key, value in given.items() if value is not None})
         data = sizes.report(warming, watt, time, price)
         if as_json:
-            _print_json(data)
+            print_json(data)
         else:
             sizes.print_text(data)
         return PASS
@@ -331,7 +302,7 @@ def _application() -> Any:
         if target and target not in gains:
             raise CalorError(f"calor convert: --to: must be one of {', '.join(gains)} (received {target!r})")
         if as_json:
-            _print_json(gains)
+            print_json(gains)
             return PASS
         if target and gains[target] is None:
             raise CalorError(
@@ -352,14 +323,14 @@ def _application() -> Any:
         from calor.log.compare import compare
         from calor.log.read import read_with_layout
 
-        design = _open_design(file)
+        design = open_design(file)
         recorded, layout = read_with_layout(log)
         trace = loop.replay(design, recorded)
         if csv is not None:
             _write_csv(trace, csv)
         data = compare(design, recorded, trace) | {"read_as": str(layout)}
         if as_json:
-            _print_json(data)
+            print_json(data)
         else:
             print_replay(data)
         return PASS
@@ -372,106 +343,15 @@ def _application() -> Any:
     ) -> int:
         from calor.firmware import generate
 
-        written = generate.write(_open_design(file), out)
+        written = generate.write(open_design(file), out)
         if as_json:
-            _print_json({"files": [str(path) for path in written]})
+            print_json({"files": [str(path) for path in written]})
         else:
             for path in written:
                 print(f"wrote {path} ({path.read_text().count(chr(10))} lines)")
         return PASS
 
     return app
-
-
-def _probe(
-    file: Path | None,
-    celsius: list[str],
-    counts: list[str],
-    table: float | None,
-    low: float | None,
-    high: float | None,
-    number: str,
-    fit: Path | None,
-    compare: Path | None,
-    calibrate: Path | None,
-    formula: bool,
-    out: Path | None,
-    as_json: bool,
-) -> int:
-    """`calor probe`, one thing asked for at a time; a FILE goes with all but --fit and --compare."""
-    from calor.cli import probe
-
-    asked = {
-        "--celsius": bool(celsius), "--counts": bool(counts), "--table": table is not None, "--fit": fit is not None,
-        "--compare": compare is not None, "--calibrate": calibrate is not None, "--formula": formula,
-        "--out": out is not None and table is None,
-    }  # fmt: skip
-    wanted = [option for option, given in asked.items() if given]
-    if len(wanted) != 1:
-        raise CalorError(
-            "calor probe: give either --celsius T… or --counts N…, or one of --table, --fit, --compare, --calibrate,"
-            f" --formula, --out (received {' '.join(wanted) or 'none'}),"
-            " for example calor probe FILE --celsius 0 37.5 100"
-        )
-    data: dict[str, Any] = {}
-    if fit is not None:
-        data = probe.fitted(fit)
-    elif compare is not None:
-        data = probe.compared(compare)
-    elif file is None:
-        raise CalorError(f"calor probe: {wanted[0]}: needs a design, for example calor probe FILE {wanted[0]} …")
-    elif calibrate is not None:
-        return _calibrate(calibrate, file, as_json)
-    else:
-        design = _open_design(file)
-        if celsius or counts:
-            data = probe.at_points(design, _numbers("--celsius", celsius, False), _numbers("--counts", counts, True))
-        elif table is not None:
-            found = probe.table_of(design, table, low, high, number)
-            data = {"table": probe.table_report(found)}
-            if out is not None:
-                from calor.firmware.scaling import lookup
-
-                data |= _written(lookup(design, found), out)
-        elif formula:
-            from calor.sense.describe import formula as lines_of
-
-            data = {"formula": lines_of(design.probe)}
-        elif out is not None:
-            from calor.firmware.scaling import scaling
-
-            data = _written(scaling(design), out)
-    if as_json:
-        _print_json(data)
-    else:
-        probe.print_text(data)
-        for name in data.get("files", []):
-            print(f"wrote {name}")
-    return PASS
-
-
-def _written(sources: Any, folder: Path) -> dict[str, Any]:
-    from calor.firmware.templating import write_files
-
-    return {"files": [str(path) for path in write_files(sources, folder)]}
-
-
-def _calibrate(points: Path, file: Path, as_json: bool) -> int:
-    from calor.cli import probe
-    from calor.design.file import save_atomically
-
-    text = probe.calibrated(points, file)
-    try:
-        save_atomically(file, text)
-    except OSError as error:
-        raise CalorError(f"{file}: cannot be written ({error.strerror or error}); choose another place") from None
-    data = {"file": str(file)} | probe.calibration_report(_open_design(file))
-    if as_json:
-        _print_json(data)
-    else:
-        print(f"{file}: calibrated by {data['calibration_points']} points of {points}")
-        probe.print_text(data)
-    return PASS
 
 
 def _progress(steps: int) -> Any:

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from calor.cli.common import numbers, open_design, print_json
 from calor.errors import CalorError
 
 if TYPE_CHECKING:
@@ -224,3 +225,91 @@ def _print_fit(console: Any, data: dict[str, Any]) -> None:
             f" b3 {three['b3_celsius']:.10g} °C, residual sum of squares"
             f" {three['residual_sum_of_squares_ohm2']:.10g} Ω²"
         )
+
+
+def command(
+    file: Path | None,
+    celsius: list[str],
+    counts: list[str],
+    table: float | None,
+    low: float | None,
+    high: float | None,
+    number: str,
+    fit: Path | None,
+    compare: Path | None,
+    calibrate: Path | None,
+    formula: bool,
+    out: Path | None,
+    as_json: bool,
+) -> int:
+    """`calor probe`: one thing asked for at a time; a FILE goes with all but --fit and --compare."""
+    asked = {
+        "--celsius": bool(celsius), "--counts": bool(counts), "--table": table is not None, "--fit": fit is not None,
+        "--compare": compare is not None, "--calibrate": calibrate is not None, "--formula": formula,
+        "--out": out is not None and table is None,
+    }  # fmt: skip
+    wanted = [option for option, given in asked.items() if given]
+    if len(wanted) != 1:
+        raise CalorError(
+            "calor probe: give either --celsius T… or --counts N…, or one of --table, --fit, --compare, --calibrate,"
+            f" --formula, --out (received {' '.join(wanted) or 'none'}),"
+            " for example calor probe FILE --celsius 0 37.5 100"
+        )
+    data: dict[str, Any] = {}
+    if fit is not None:
+        data = fitted(fit)
+    elif compare is not None:
+        data = compared(compare)
+    elif file is None:
+        raise CalorError(f"calor probe: {wanted[0]}: needs a design, for example calor probe FILE {wanted[0]} …")
+    elif calibrate is not None:
+        return _calibrate(calibrate, file, as_json)
+    else:
+        design = open_design(file)
+        if celsius or counts:
+            data = at_points(design, numbers("--celsius", celsius, False), numbers("--counts", counts, True))
+        elif table is not None:
+            found = table_of(design, table, low, high, number)
+            data = {"table": table_report(found)}
+            if out is not None:
+                from calor.firmware.scaling import lookup
+
+                data |= _written(lookup(design, found), out)
+        elif formula:
+            from calor.sense.describe import formula as lines_of
+
+            data = {"formula": lines_of(design.probe)}
+        elif out is not None:
+            from calor.firmware.scaling import scaling
+
+            data = _written(scaling(design), out)
+    if as_json:
+        print_json(data)
+    else:
+        print_text(data)
+        for name in data.get("files", []):
+            print(f"wrote {name}")
+    return 0
+
+
+def _written(sources: Any, folder: Path) -> dict[str, Any]:
+    from calor.firmware.templating import write_files
+
+    return {"files": [str(path) for path in write_files(sources, folder)]}
+
+
+def _calibrate(points: Path, file: Path, as_json: bool) -> int:
+    from calor.design.file import save_atomically
+
+    text = calibrated(points, file)
+    try:
+        save_atomically(file, text)
+    except OSError as error:
+        raise CalorError(f"{file}: cannot be written ({error.strerror or error}); choose another place") from None
+    data = {"file": str(file)} | calibration_report(open_design(file))
+    if as_json:
+        print_json(data)
+    else:
+        print(f"{file}: calibrated by {data['calibration_points']} points of {points}")
+        print_text(data)
+    return 0

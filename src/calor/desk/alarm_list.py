@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
+from functools import partial
 from typing import Any
 
 from pydantic.fields import FieldInfo
-from PyQt6.QtWidgets import QComboBox, QFrame, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
+from calor.desk.entries import clear, entry
 from calor.desk.fields import Field, label
 from calor.desk.model import Model
-from calor.desk.numbers import field_for
 from calor.desk.words import word
 from calor.law.alarm import KINDS, Alarm
 from calor.settings import difference, temperature
@@ -99,35 +100,13 @@ class AlarmList(QWidget):
                 field.show_value(getattr(alarm, key), self._model.unit)
 
     def _build(self) -> None:
-        while self._entries.count():
-            item = self._entries.takeAt(0)
-            widget = item.widget() if item is not None else None
-            if widget is not None:
-                widget.setParent(None)
-                widget.deleteLater()
+        clear(self._entries)
         self.fields = []
         for number, alarm in enumerate(self._model.design.guard.alarms):
-            frame = QFrame()
-            column = QVBoxLayout(frame)
-            column.setContentsMargins(0, 0, 0, 0)
-            column.setSpacing(4)
-            head = QHBoxLayout()
-            head.addWidget(label(word(f"alarm_{alarm.kind}")))
-            head.addStretch(1)
-            remove = QPushButton("Remove")
-            remove.setProperty("role", "link")
-            remove.clicked.connect(lambda _, number=number: self._remove(number))
-            head.addWidget(remove)
-            column.addLayout(head)
-            fields: dict[str, Field] = {}
-            for key, info in fields_of(alarm.kind).items():
-                field = field_for(key, info)
-                field.edited.connect(
-                    lambda value, number=number, key=key, field=field: self._edit(number, key, value, field)
-                )
-                field.settled.connect(self._model.end_merging)
-                column.addWidget(field)
-                fields[key] = field
+            frame, fields = entry(
+                word(f"alarm_{alarm.kind}"), fields_of(alarm.kind), partial(self._remove, number),
+                partial(self._edit, number), self._model.end_merging,
+            )  # fmt: skip
             self.fields.append(fields)
             self._entries.addWidget(frame)
         if not self.fields:

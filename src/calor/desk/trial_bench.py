@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
+from functools import partial
 from typing import Any
 
 from pydantic import ValidationError
-from PyQt6.QtWidgets import QComboBox, QFrame, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
 from calor.design.trial import EVENT_KINDS, Trial
+from calor.desk.entries import clear, entry
 from calor.desk.fields import Field, label
 from calor.desk.model import Model
-from calor.desk.numbers import NumberField, field_for
+from calor.desk.numbers import field_for
 from calor.desk.words import word
 
 KEYS = ("name", "span_s", "start_celsius", "ambient_celsius", "swing_celsius", "warmest_at_s", "seed")
@@ -126,37 +128,14 @@ class TrialBench(QWidget):
                 field.show_value(getattr(event, key), unit)
 
     def _build_events(self) -> None:
-        while self._events.count():
-            item = self._events.takeAt(0)
-            widget = item.widget() if item is not None else None
-            if widget is not None:
-                widget.setParent(None)
-                widget.deleteLater()
+        clear(self._events)
         self._event_fields = []
         for number, event in enumerate(self._model.trial.events):
-            frame = QFrame()
-            column = QVBoxLayout(frame)
-            column.setContentsMargins(0, 0, 0, 0)
-            column.setSpacing(4)
-            head = QHBoxLayout()
-            head.addWidget(label(word(event.kind)))
-            head.addStretch(1)
-            remove = QPushButton("Remove")
-            remove.setProperty("role", "link")
-            remove.clicked.connect(lambda _, number=number: self._remove(number))
-            head.addWidget(remove)
-            column.addLayout(head)
-            fields: dict[str, Field] = {}
-            for key, info in type(event).model_fields.items():
-                if key == "kind":
-                    continue
-                field = NumberField(key, info)
-                field.edited.connect(
-                    lambda value, number=number, key=key, field=field: self._edit_event(number, key, value, field)
-                )
-                field.settled.connect(self._model.end_merging)
-                column.addWidget(field)
-                fields[key] = field
+            own = {key: info for key, info in type(event).model_fields.items() if key != "kind"}
+            frame, fields = entry(
+                word(event.kind), own, partial(self._remove, number), partial(self._edit_event, number),
+                self._model.end_merging,
+            )  # fmt: skip
             self._event_fields.append(fields)
             self._events.addWidget(frame)
         if not self._event_fields:
