@@ -59,7 +59,7 @@ def start() -> DriveState:
     return DriveState(relay.start(), time_proportional.start())
 
 
-@compiled(inline=True)
+@compiled(inline=True, inner=True)
 def step(
     drive: DriveNumbers, state: DriveState, demand: float, now_s: float, end_s: float
 ) -> tuple[DriveState, float, float]:

@@ -49,7 +49,7 @@ def start() -> RelayState:
     return RelayState(False, -FOREVER_S)
 
 
-@compiled(inline=True)
+@compiled(inline=True, inner=True)
 def step(
     relay: RelayNumbers, state: RelayState, demand: float, now_s: float, end_s: float
 ) -> tuple[RelayState, float, float]:

@@ -68,7 +68,7 @@ def start() -> TimeProportionalState:
     return TimeProportionalState(0, 0.0, 0.0)
 
 
-@compiled()
+@compiled(inner=True)
 def on_time_s(drive: TimeProportionalNumbers, demand: float) -> float:
     """How long the pulse of one window is."""
     on_s = demand * drive.window_s
@@ -81,7 +81,7 @@ def on_time_s(drive: TimeProportionalNumbers, demand: float) -> float:
     return on_s
 
 
-@compiled(inline=True)
+@compiled(inline=True, inner=True)
 def step(
     drive: TimeProportionalNumbers, state: TimeProportionalState, demand: float, now_s: float, end_s: float
 ) -> tuple[TimeProportionalState, float, float]:

@@ -46,7 +46,7 @@ def numbers(settings: Guard, action: str) -> GuardNumbers:
     )
 
 
-@compiled()
+@compiled(inner=True)
 def trips(guard: GuardNumbers, measured_celsius: float) -> bool:
     """Whether this reading trips the cut-out."""
     if not guard.has_cut_out:

@@ -102,7 +102,7 @@ def start() -> OnOffState:
     return OnOffState(False, FOREVER_S)
 
 
-@compiled(inline=True)
+@compiled(inline=True, inner=True)
 def step(
     law: OnOffNumbers, state: OnOffState, setpoint_celsius: float, measured_celsius: float, dt_s: float
 ) -> tuple[OnOffState, float]:

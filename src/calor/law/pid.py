@@ -138,7 +138,7 @@ def start() -> PidState:
     return PidState(0.0, 0.0, 0.0, 0.0, False, False, 0.0, 0.0)
 
 
-@compiled(inline=True)
+@compiled(inline=True, inner=True)
 def pause(state: PidState) -> PidState:
     """The state while there is no reading: the integral is kept, the derivative starts anew."""
     return PidState(
@@ -147,7 +147,7 @@ def pause(state: PidState) -> PidState:
     )  # fmt: skip
 
 
-@compiled(inline=True)
+@compiled(inline=True, inner=True)
 def step(
     law: PidNumbers, state: PidState, setpoint_celsius: float, measured_celsius: float, dt_s: float
 ) -> tuple[PidState, float]:

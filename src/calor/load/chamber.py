@@ -94,7 +94,7 @@ def numbers(settings: Chamber) -> ChamberNumbers:
     )
 
 
-@compiled()
+@compiled(inner=True)
 def slopes(
     load: ChamberNumbers, state: ChamberState, level: float, ambient_celsius: float, extra_w_per_k: float
 ) -> ChamberState:
@@ -109,7 +109,7 @@ def slopes(
     )
 
 
-@compiled(inline=True)
+@compiled(inline=True, inner=True)
 def slope(load: ChamberNumbers, state: ChamberState, ambient_celsius: float, extra_w_per_k: float) -> float:
     """How fast the air warms, °C/s."""
     to_air = load.heater_to_air_w_per_k * (state.heater_celsius - state.air_celsius)
@@ -118,7 +118,7 @@ def slope(load: ChamberNumbers, state: ChamberState, ambient_celsius: float, ext
     return (to_air - to_contents - lost) / load.air_j_per_k
 
 
-@compiled()
+@compiled(inner=True)
 def _moved(state: ChamberState, by: ChamberState, dt_s: float) -> ChamberState:
     return ChamberState(
         state.heater_celsius + dt_s * by.heater_celsius,
@@ -127,7 +127,7 @@ def _moved(state: ChamberState, by: ChamberState, dt_s: float) -> ChamberState:
     )
 
 
-@compiled(inline=True)
+@compiled(inline=True, inner=True)
 def step(
     load: ChamberNumbers, state: ChamberState, level: float, ambient_celsius: float, extra_w_per_k: float, dt_s: float
 ) -> ChamberState:
@@ -146,7 +146,7 @@ def step(
     )
 
 
-@compiled()
+@compiled(inner=True)
 def step_matrix(load: ChamberNumbers, extra_w_per_k: float, dt_s: float) -> npt.NDArray[np.float64]:
     """What `dt_s` does to the chamber, as a matrix (3×5): it is linear, so many small steps make one large one.
 
@@ -172,7 +172,7 @@ def step_matrix(load: ChamberNumbers, extra_w_per_k: float, dt_s: float) -> npt.
     return matrix
 
 
-@compiled(inline=True)
+@compiled(inline=True, inner=True)
 def step_by_matrix(
     matrix: npt.NDArray[np.float64], state: ChamberState, level: float, ambient_celsius: float
 ) -> ChamberState:

@@ -64,7 +64,7 @@ def numbers(settings: Lump) -> LumpNumbers:
     )
 
 
-@compiled()
+@compiled(inline=True, inner=True)
 def slope(load: LumpNumbers, celsius: float, level: float, ambient_celsius: float, extra_w_per_k: float) -> float:
     """How fast it warms, °C/s."""
     loss = load.loss_w_per_k + extra_w_per_k + load.fan_w_per_k * level
@@ -72,7 +72,7 @@ def slope(load: LumpNumbers, celsius: float, level: float, ambient_celsius: floa
     return (heat - loss * (celsius - ambient_celsius)) / load.heat_capacity_j_per_k
 
 
-@compiled()
+@compiled(inline=True, inner=True)
 def step(
     load: LumpNumbers, celsius: float, level: float, ambient_celsius: float, extra_w_per_k: float, dt_s: float
 ) -> float:

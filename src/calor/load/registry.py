@@ -78,7 +78,7 @@ def start(celsius: float) -> LoadState:
     return LoadState(float(celsius), float(celsius), ChamberState(float(celsius), float(celsius), float(celsius)))
 
 
-@compiled(inline=True)
+@compiled(inline=True, inner=True)
 def step(load: LoadNumbers, state: LoadState, level: float, around: Surroundings, dt_s: float) -> LoadState:
     """Any load after `dt_s`, at most `step_s`, at output `level`."""
     ambient, extra = around.ambient_celsius, around.extra_w_per_k
@@ -98,7 +98,7 @@ def step(load: LoadNumbers, state: LoadState, level: float, around: Surroundings
     return LoadState(parts.air_celsius, state.inner_celsius, parts)
 
 
-@compiled(inline=True)
+@compiled(inline=True, inner=True)
 def slope(load: LoadNumbers, state: LoadState, level: float, around: Surroundings) -> float:
     """How fast the place where the probe sits warms, °C/s."""
     ambient, extra = around.ambient_celsius, around.extra_w_per_k

@@ -105,7 +105,7 @@ def exact_counts(adc: AdcNumbers, volt: float) -> float:
     return clipped / adc.reference_volt * adc.codes * adc.gain + adc.offset_counts
 
 
-@compiled(inline=True)
+@compiled(inline=True, inner=True)
 def code(adc: AdcNumbers, counts: float) -> float:
     """The whole code for so many exact counts."""
     return min(max(float(math.floor(counts)), 0.0), adc.codes - 1.0)
@@ -117,7 +117,7 @@ def volt_to_counts(adc: AdcNumbers, volt: float) -> float:
     return code(adc, exact_counts(adc, volt))
 
 
-@compiled()
+@compiled(inner=True)
 def noisy_counts(adc: AdcNumbers, volt: float) -> float:
     """The mean code of one reading: as many noisy conversions of `volt` as are averaged.
 

@@ -67,7 +67,7 @@ def celsius_to_volt(probe: AnalogCurrentNumbers, celsius: float, wiring: int) ->
     return celsius_to_quantity(probe, celsius) * 1e-6 * probe.load_ohm
 
 
-@compiled()
+@compiled(inner=True)
 def volt_to_celsius(probe: AnalogCurrentNumbers, volt: float) -> float:
     """Temperature the firmware reads from a voltage."""
     return quantity_to_celsius(probe, volt / probe.load_ohm * 1e6)

@@ -72,7 +72,7 @@ def celsius_to_volt(probe: AnalogVoltageNumbers, celsius: float, wiring: int) ->
     return celsius_to_quantity(probe, celsius)
 
 
-@compiled()
+@compiled(inner=True)
 def volt_to_celsius(probe: AnalogVoltageNumbers, volt: float) -> float:
     """Temperature the firmware reads from a voltage."""
     return quantity_to_celsius(probe, volt)

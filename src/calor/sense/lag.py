@@ -11,7 +11,7 @@ import math
 from calor.compiled import compiled
 
 
-@compiled(inline=True)
+@compiled(inline=True, inner=True)
 def step(
     time_constant_s: float, celsius: float, start: float, start_slope: float, end: float, end_slope: float, dt_s: float
 ) -> float:

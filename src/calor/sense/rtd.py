@@ -134,7 +134,7 @@ def quantity_to_celsius(probe: RtdNumbers, ohm: float) -> float:
     return celsius if LOW_CELSIUS - _OVER <= celsius <= HIGH_CELSIUS + _OVER else np.nan
 
 
-@compiled()
+@compiled(inner=True)
 def quantity_to_volt(probe: RtdNumbers, ohm: float) -> float:
     """Voltage at the converter for a resistance, leads in it."""
     if probe.circuit == DIVIDER:
@@ -186,7 +186,7 @@ def celsius_to_volt(probe: RtdNumbers, celsius: float, wiring: int) -> float:
     return quantity_to_volt(probe, ohm)
 
 
-@compiled()
+@compiled(inner=True)
 def volt_to_celsius(probe: RtdNumbers, volt: float) -> float:
     """Temperature the firmware reads from a voltage."""
     return quantity_to_celsius(probe, volt_to_quantity(probe, volt))

@@ -178,7 +178,7 @@ def quantity_to_celsius(probe: ThermistorNumbers, ohm: float) -> float:
     return 1.0 / inverse_kelvin - KELVIN_AT_0_CELSIUS if inverse_kelvin > 0.0 else np.nan
 
 
-@compiled()
+@compiled(inline=True, inner=True)
 def quantity_to_volt(probe: ThermistorNumbers, ohm: float) -> float:
     """Voltage at the pin of the divider."""
     return probe.supply_volt * divider.share(ohm, probe.series_ohm, probe.high_side)
@@ -190,7 +190,7 @@ def volt_to_quantity(probe: ThermistorNumbers, volt: float) -> float:
     return divider.ohm(volt / probe.supply_volt, probe.series_ohm, probe.high_side)
 
 
-@compiled()
+@compiled(inline=True, inner=True)
 def celsius_to_volt(probe: ThermistorNumbers, celsius: float, wiring: int) -> float:
     """Voltage at the pin; warmed by its own current where a dissipation is given."""
     if wiring == OPEN:
@@ -204,7 +204,7 @@ def celsius_to_volt(probe: ThermistorNumbers, celsius: float, wiring: int) -> fl
     return quantity_to_volt(probe, ohm)
 
 
-@compiled()
+@compiled(inline=True, inner=True)
 def volt_to_celsius(probe: ThermistorNumbers, volt: float) -> float:
     """Temperature the firmware reads from a voltage; not a number at the ends of the scale."""
     return quantity_to_celsius(probe, volt_to_quantity(probe, volt))

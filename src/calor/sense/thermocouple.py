@@ -134,7 +134,7 @@ def volt_to_quantity(probe: ThermocoupleNumbers, volt: float) -> float:
     return (volt - probe.offset_volt) / probe.gain * 1e3 + probe.cold_millivolt
 
 
-@compiled()
+@compiled(inner=True)
 def volt_to_celsius(probe: ThermocoupleNumbers, volt: float) -> float:
     """Temperature the firmware reads from a voltage."""
     return quantity_to_celsius(probe, volt_to_quantity(probe, volt))
