@@ -312,3 +312,19 @@ def test_two_probes_of_a_log_are_compared(desk: Desk, qtbot: Any, tmp_path: Path
     log.write_text("time_s,first_celsius\n0,1\n1,2\n")
     window.files.compare_probes(log)
     assert "two are needed" in window.notice.text.text()
+
+
+def test_until_it_is_worked_out_the_room_says_so(desk: Desk, qtbot: Any) -> None:
+    """No empty charts, no word about another kind, and the range is that of the design."""
+    window = desk()
+    window.model.simulator.surveyed.disconnect()  # as while the first one is still being made
+    window.model.set_wide(True)
+    own = window.probe_room
+    assert own.first.text().startswith("Working out") and not own.body.isVisible() and not own.finer.isVisible()
+    window.model.simulator.surveyed.connect(window.model._surveyed)
+    surveyed(qtbot, window.model)
+    assert own.body.isVisible() and not own.no_curve.isVisible()
+    assert (own.fields["low"].entry.text(), own.fields["high"].entry.text()) == ("20", "39")
+    window.files.open_demo(1)
+    surveyed(qtbot, window.model)
+    assert (own.fields["low"].entry.text(), own.fields["high"].entry.text()) == ("25", "45")

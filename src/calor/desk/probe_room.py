@@ -79,6 +79,8 @@ class ProbeRoom(QFrame):
         for key, field in self.fields.items():
             field.edited.connect(lambda value, key=key: self._scope_edited(key, value))
         model.survey_changed.connect(self.show_model)
+        model.wide_changed.connect(lambda _: self.show_model())
+        model.opened.connect(self.show_model)
         model.design_changed.connect(self._design_changed)
         self._bars_said = ""
         self.bars.pointed.connect(lambda said: self.bars_title.setText(said or self._bars_said))
@@ -130,9 +132,14 @@ class ProbeRoom(QFrame):
         lower.addWidget(self.calibration, 11)
         lower.addWidget(table, 8)
         lower.addWidget(filter_, 6)
-        column.addLayout(upper, 11)
-        column.addSpacing(6)
-        column.addLayout(lower, 10)
+        self.body = QWidget()
+        inside = QVBoxLayout(self.body)
+        inside.setContentsMargins(0, 0, 0, 0)
+        inside.setSpacing(6)
+        inside.addLayout(upper, 11)
+        inside.addLayout(lower, 10)
+        column.addWidget(self.body, 1000)
+        column.addStretch(1)
 
     def resizeEvent(self, event: Any) -> None:
         super().resizeEvent(event)
@@ -196,6 +203,7 @@ class ProbeRoom(QFrame):
         """Show the survey as it is, or that it is being made."""
         self._show_scope()
         survey, unit = self._model.survey, self._model.unit
+        self.body.setVisible(survey is not None)
         if survey is None:
             self.first.setText("Working out the probe …")
             self.second.setText("The first time after an installation this takes some seconds.")
