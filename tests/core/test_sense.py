@@ -381,3 +381,12 @@ def test_every_cause_has_a_name_of_its_own() -> None:
 def test_boiling_falls_with_altitude() -> None:
     """Source: standard atmosphere and steam tables: 100 °C at sea level, 95.0 at 1500 m, 90.0 at 3000 m (from memory)."""
     assert [round(calibration.boiling_celsius(m)) for m in (0, 1500, 3000)] == [100, 95, 90]
+
+
+def test_calibration_that_no_thermistor_curve_meets_is_still_used() -> None:
+    """Two comparisons at one true temperature, a degree apart: no curve of Steinhart and Hart goes through them."""
+    points = [(10.0, 10.0), (30.0, 30.0), (30.0, 31.0), (50.0, 50.5)]
+    probe = Thermistor.model_validate({"calibration": [{"true_celsius": t, "reading_celsius": r} for t, r in points]})
+    plain = registry.numbers(probe)
+    read = reading.celsius_of_exact(plain, np.array([20.0, 40.0]))
+    assert np.abs(read - [20.0, 40.0]).max() < 1.0 and plain.correction != calibration.NOTHING

@@ -204,7 +204,11 @@ def calibrated(settings: AnyProbe, firmware: Side) -> tuple[Side, CorrectionNumb
     if kind == "curve" and isinstance(settings, Thermistor):
         own = firmware.thermistor
         ohm = np.array([float(thermistor.celsius_to_quantity(own, reading)) for reading in readings])
-        found = steinhart_hart.coefficients(truth, ohm)
+        try:
+            found = steinhart_hart.coefficients(truth, ohm)
+        except ValueError:
+            # points that no thermistor's curve goes through are corrected by a parabola, as any other probe's
+            return firmware, calibration.fit(readings, truth, kind)
         a0, a1, a2, a3 = thermistor.about(found, own.reference_ohm)
         return firmware._replace(thermistor=own._replace(a0=a0, a1=a1, a2=a2, a3=a3)), calibration.NOTHING
     return firmware, calibration.fit(readings, truth, kind)
