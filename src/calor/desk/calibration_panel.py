@@ -73,10 +73,7 @@ class CalibrationPanel(QWidget):
         self.table.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
         self.table.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.table.setTabKeyNavigation(False)
-        self.none = label(
-            "Not calibrated. Compare with another thermometer, in ice water for example, and add what both say.",
-            "quiet",
-        )
+        self.none = label("", "quiet")
         self.none.setWordWrap(True)
         self.none.setAlignment(Qt.AlignmentFlag.AlignTop)
         column.addWidget(self.none)
@@ -149,6 +146,11 @@ class CalibrationPanel(QWidget):
         survey = model.survey
         self.table.setVisible(bool(model.design.probe.calibration))
         self._share_room()
+        sea, high = (f"{celsius_to(unit, calibration.boiling_celsius(metres)):.1f}" for metres in (0.0, 1500.0))
+        self.none.setText(
+            "Not calibrated. Compare with another thermometer and add what both say: in ice water"
+            f" ({celsius_to(unit, 0.0):.4g} {unit}), in boiling water ({sea} {unit} at sea level, {high} at 1500 m)."
+        )
         self.none.setVisible(not model.design.probe.calibration)
         self.line.setVisible(bool(model.design.probe.calibration))
         self.chart.set_title(f"error {unit} over reading {unit}: □ read, ● corrected, — correction")

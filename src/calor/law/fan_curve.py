@@ -110,7 +110,7 @@ def fitting(setpoint_celsius: float, action: str) -> dict[str, float]:
 
 def outline(settings: FanCurve) -> tuple[list[float], list[float], list[float]]:
     """(°C, output as it warms, output as it cools) at the corners of its picture, with the hysteresis in it."""
-    plain = numbers(settings)
+    plain = numbers(settings.model_copy(update={"kick_s": 0.0, "slew_per_s": 0.0}))
     stop, begin = (edge * plain.direction for edge in (plain.stop_x, plain.start_x))
     points = curve(settings)
     low, high = min(stop, begin, points[0][0]), max(stop, begin, points[-1][0])
@@ -121,8 +121,6 @@ def outline(settings: FanCurve) -> tuple[list[float], list[float], list[float]]:
     def asked(celsius: float, ran: bool) -> float:
         return float(step(plain, FanCurveState(ran, 0.0, 0.0), celsius, 1.0)[1])
 
-    still = settings.model_copy(update={"kick_s": 0.0, "slew_per_s": 0.0})
-    plain = numbers(still)
     return places, [asked(place, False) for place in places], [asked(place, True) for place in places]
 
 

@@ -29,6 +29,16 @@ class Warming(NamedTuple):
     ambient_celsius: float
     loss_w_per_k: float
 
+    @property
+    def begun_celsius(self) -> float:
+        """How far above ambient it begins."""
+        return self.start_celsius - self.ambient_celsius
+
+    @property
+    def rise_celsius(self) -> float:
+        """How far above ambient it is to go."""
+        return self.target_celsius - self.ambient_celsius
+
 
 class Sizing(NamedTuple):
     """Power and time of a warm-up, and what holding takes. An infinite time means that it is never reached."""
@@ -76,7 +86,7 @@ def check(warming: Warming) -> None:
 
 def holding_watt(warming: Warming) -> float:
     """Power that holds the target."""
-    return warming.loss_w_per_k * (warming.target_celsius - warming.ambient_celsius)
+    return warming.loss_w_per_k * warming.rise_celsius
 
 
 def for_watt(warming: Warming, watt: float) -> Sizing:
@@ -85,7 +95,7 @@ def for_watt(warming: Warming, watt: float) -> Sizing:
     if not watt > 0.0:
         raise CalorError(f"calor size: --watt: must be above 0 (received {watt:g})")
     loss, capacity = warming.loss_w_per_k, warming.heat_capacity_j_per_k
-    rise, begun = warming.target_celsius - warming.ambient_celsius, warming.start_celsius - warming.ambient_celsius
+    rise, begun = warming.rise_celsius, warming.begun_celsius
     if loss == 0.0:
         time_s, final = capacity * (rise - begun) / watt, math.inf
     else:
@@ -101,7 +111,7 @@ def for_time(warming: Warming, time_s: float) -> Sizing:
     if not time_s > 0.0:
         raise CalorError(f"calor size: --time: must be above 0 s (received {time_s:g})")
     loss, capacity = warming.loss_w_per_k, warming.heat_capacity_j_per_k
-    rise, begun = warming.target_celsius - warming.ambient_celsius, warming.start_celsius - warming.ambient_celsius
+    rise, begun = warming.rise_celsius, warming.begun_celsius
     if loss == 0.0:
         watt = capacity * (rise - begun) / time_s
     else:

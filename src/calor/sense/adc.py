@@ -111,12 +111,6 @@ def code(adc: AdcNumbers, counts: float) -> float:
     return min(max(float(math.floor(counts)), 0.0), adc.codes - 1.0)
 
 
-@compiled(inline=True)
-def volt_to_counts(adc: AdcNumbers, volt: float) -> float:
-    """The code, a whole number, that one conversion without noise gives for `volt`."""
-    return code(adc, exact_counts(adc, volt))
-
-
 @compiled(inner=True)
 def noisy_counts(adc: AdcNumbers, volt: float) -> float:
     """The mean code of one reading: as many noisy conversions of `volt` as are averaged.

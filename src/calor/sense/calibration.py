@@ -18,7 +18,6 @@ from calor.compiled import Column, compiled
 from calor.settings import Settings, difference, temperature
 
 Correction = Literal["auto", "none", "offset", "gain_offset", "curve"]
-SEA_LEVEL_BOILING_CELSIUS = 99.97
 
 
 class CalibrationPoint(Settings):
