@@ -99,6 +99,28 @@ def kernel_table() -> None:
     CONSOLE.print(table)
 
 
+def firmware_table() -> None:
+    """The generated C in the law's seat against the built-in law, and steps on an emulated chip."""
+    from calor.firmware import agreement, chip
+    from calor.firmware.seat import seated
+
+    design = read(DEMOS[0].design).design
+    trial = design.trial[0].model_copy(update={"span_s": 36_000.0})
+    table = Table("what", "ms", "ratio", title="The firmware")
+    ours = best_s(lambda: loop.run(design, trial), 15)
+    with seated(design, "host") as seat:
+        on_host = best_s(lambda: loop.run(design, trial, seat=seat), 15)
+    table.add_row("72 000 steps, built-in law", f"{ours * 1e3:.1f}", "1")
+    table.add_row("the same, generated C on the host", f"{on_host * 1e3:.1f}", f"{on_host / ours:.2f} (goal ≤ 1.3)")
+    if chip.available():
+        record = agreement.recorded(design, design.trial[0].model_copy(update={"span_s": 10_000.0}))
+        target = chip.TARGETS["cortex-m0plus"]
+        chip.run(design, target, record.given[:10])  # the compiler's own runtime is built once
+        spent = best_s(lambda: chip.run(design, target, record.given), 1)
+        table.add_row(f"{len(record.given)} steps on {target.name}", f"{spent * 1e3:.0f}", "(goal ≤ 6000 ms)")
+    CONSOLE.print(table)
+
+
 def window_table() -> None:
     """From a changed gain to the repainted window, and how many runs a drag asks for and gets."""
     from PyQt6.QtCore import QEvent, QEventLoop, QObject
@@ -225,6 +247,7 @@ def start_table() -> None:
 if __name__ == "__main__":
     os.environ.setdefault("QT_QPA_PLATFORM", "xcb" if os.environ.get("DISPLAY") else "offscreen")
     kernel_table()
+    firmware_table()
     start_table()
     with tempfile.TemporaryDirectory() as config:
         os.environ |= {"XDG_CONFIG_HOME": config, "XDG_STATE_HOME": config}

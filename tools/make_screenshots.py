@@ -1,9 +1,10 @@
-"""Take the pictures of docs/screenshots from the demo data, at 1280×800."""
+"""Take the pictures of docs/screenshots from the demo data, at 1280×800: all, or those named."""
 
 from __future__ import annotations
 
 import datetime
 import os
+import sys
 import tempfile
 import time
 from collections.abc import Callable
@@ -38,8 +39,6 @@ letter = "K"
 amplifier_gain = 120.0
 amplifier_offset_volt = 0.2
 filter = { kind = "median", readings = 5 }"""
-DIGITAL = """kind = "digital"
-celsius_per_code = 0.0625"""
 PICTURES = Path(__file__).parent.parent / "docs" / "screenshots"
 
 
@@ -116,9 +115,30 @@ def main() -> None:
         window.set_theme("dark")
         window.model.choose_bench("probe")
 
-    def fan(window: Window) -> None:
-        window.model.set_kind("drive", "pwm")
-        window.bench.choose_kind("law", "fan_curve")
+    def at(bench: str, trial: int = 0) -> Callable[[Window], None]:
+        def scene(window: Window) -> None:
+            window.model.choose_trial(trial)
+            window.model.choose_bench(bench)
+
+        return scene
+
+    def code(window: Window) -> None:
+        window.model.choose_room("code")
+        done: list[bool] = []
+        window.code_room.check.finished.connect(lambda *_: done.append(True))
+        for gain in (0.7, 0.8):
+            done.clear()
+            window.model.set_value("law", "gain_per_celsius", gain)
+            window.code_room.run_check.click()
+            end = time.monotonic() + 120
+            while not done and time.monotonic() < end:
+                app.processEvents()
+
+    def start(window: Window) -> None:
+        window.show_start(True)
+        end = time.monotonic() + 60
+        while any(card.thumbnail is None for card in window.start_page.cards) and time.monotonic() < end:
+            app.processEvents()
 
     def setpoint(window: Window) -> None:
         window.model.set_unit("°F")
@@ -145,16 +165,20 @@ def main() -> None:
     scenes: list[tuple[str, int, Callable[[Window], None]]] = [
         ("loop-pid", 0, pid), ("loop-on-off", 0, on_off), ("loop-tried", 0, tried), ("loop-log", 0, overlaid),
         ("loop-trial", 0, faults), ("loop-error", 0, error), ("loop-fahrenheit", 0, setpoint),
-        ("probe-thermistor", 0, calibrated), ("loop-fan", 1, fan),
-        ("loop-cooling", 1, lambda window: window.model.choose_bench("load")), ("loop-dark", 1, dark),
+        ("probe-thermistor", 0, calibrated), ("loop-dark", 1, dark), ("start", 0, start), ("code", 3, code),
+        ("demo-two-fans", 2, at("law", 1)), ("demo-film-bath", 3, at("drive", 1)),
+        ("demo-dew-heater", 4, at("setpoint", 1)), ("demo-wax-melter", 5, at("setpoint")),
+        ("demo-camera", 6, at("load", 2)), ("demo-foam-cutter", 7, at("law", 1)),
     ]  # fmt: skip
     rooms = [
         ("probe-rtd", ROOM.format(name="Film bath", celsius=38, probe=RTD), wide),
         ("probe-thermocouple", ROOM.format(name="Wax melter", celsius=75, probe=THERMOCOUPLE), wide),
-        ("probe-digital", ROOM.format(name="Observatory camera", celsius=-12, probe=DIGITAL), wide),
     ]
     every = [(name, number, "", scene) for name, number, scene in scenes]
+    wanted = sys.argv[1:]
     for name, number, text, scene in every + [(name, 0, text, scene) for name, text, scene in rooms]:
+        if wanted and name not in wanted:
+            continue
         window = desk(number, text)
         scene(window)
         rest()

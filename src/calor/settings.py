@@ -14,16 +14,20 @@ from pydantic.fields import FieldInfo
 Quantity = Literal[
     "temperature", "difference", "gain_per_celsius", "duration", "fraction", "number", "integer", "ohm", "kelvin",
     "watt", "j_per_k", "w_per_k", "volt", "hertz", "cycles",
-    "volt_per_celsius", "microampere", "microampere_per_kelvin", "celsius_per_s",
-    "microvolt",
+    "volt_per_celsius", "microampere", "microampere_per_kelvin", "celsius_per_s", "celsius_per_min",
+    "microvolt", "kilogram", "j_per_kg_k", "j_per_kg", "square_metre", "metre_per_s", "volt_per_kelvin", "ampere",
+    "kelvin_per_watt", "frequency", "clock_frequency",
 ]  # fmt: skip
 
 QUANTITY_UNIT: dict[str, str] = {
     "temperature": "°C", "difference": "°C", "gain_per_celsius": "fraction per °C", "duration": "s",
     "fraction": "fraction 0 to 1", "number": "", "integer": "", "ohm": "Ω", "kelvin": "K", "watt": "W",
     "j_per_k": "J/K", "w_per_k": "W/K", "volt": "V", "hertz": "Hz", "cycles": "cycles",
-    "volt_per_celsius": "V/°C", "microampere": "µA", "microampere_per_kelvin": "µA/K", "celsius_per_s": "°C/s",
-    "microvolt": "µV",
+    "volt_per_celsius": "V/°C", "microampere": "µA", "microampere_per_kelvin": "µA/K",
+    "celsius_per_s": "°C/s", "celsius_per_min": "°C/min",
+    "microvolt": "µV", "kilogram": "kg", "j_per_kg_k": "J/(kg·K)", "j_per_kg": "J/kg", "square_metre": "m²",
+    "metre_per_s": "m/s", "volt_per_kelvin": "V/K", "ampere": "A", "kelvin_per_watt": "K/W",
+    "frequency": "Hz", "clock_frequency": "Hz",
 }  # fmt: skip
 
 

@@ -42,6 +42,7 @@ NAN = math.nan
             [NAN, NAN, 50, NAN, NAN, NAN, 50],
             ".....##",
         ),
+        ({"kind": "rate_of_rise", "celsius": 3, "delay_s": 2}, [20, 21, 22, 26, 27, 27, 27, 27], "...###.."),
         ({"kind": "high", "celsius": 60}, [61, NAN, NAN, 61, 20], "####."),  # holds still while the probe is at fault
     ],
 )

@@ -173,8 +173,8 @@ def test_any_pid_in_c_is_the_same_law(
     numbers, state = laws.numbers(design.law, design.guard), laws.start()
     demand = []
     for back, fault in zip(*reading.steps(plain, memory, counts, 0.5), strict=True):
-        state, decided = laws.step(numbers, state, 50.0, back, fault != 0, 0.5)
-        demand.append(decided)
+        state, decided = laws.step(numbers, state, laws.inputs(50.0, back, fault != 0), 0.5)
+        demand.append(decided.first)
     answer = host.run(design, counts)
     # a float carries 24 bits: the largest part of the sum sets how far the two may be apart
     parts = gain * (1 + td * min(n / max(td, 1e-9), 2.0)) * 20 + (gain * 20 * 400 / ti if ti else 0)

@@ -11,7 +11,7 @@ import numpy as np
 import pytest
 
 from calor.design.model import Design
-from calor.firmware import generate, host, scaling
+from calor.firmware import adapter, generate, host, scaling
 from calor.firmware.templating import Sources
 from calor.sense import knob, reading, registry, table
 from calor.sense.points import code_range
@@ -136,7 +136,7 @@ def test_the_scaling_alone(name: str, tmp_path: Path) -> None:
     plain = registry.numbers(probe)
     counts = reading.counts_over(plain, np.linspace(55.0, 75.0, 50))
     measured, faults = python(probe, counts)
-    found = [read(state, ctypes.c_uint32(int(word)), ctypes.c_float(0.5)) for word in host.as_given(probe, counts)]
+    found = [read(state, ctypes.c_uint32(int(word)), ctypes.c_float(0.5)) for word in adapter.as_given(probe, counts)]
     assert (faults == 0).all() and np.abs(np.array(found) - measured).max() < tolerance(probe)
 
 

@@ -6,13 +6,18 @@ import numpy as np
 import pytest
 
 from calor import loop
+from calor.demo import DEMOS
+from calor.design.file import read
 from calor.design.model import Design
 from calor.design.trial import Limits, Trial
 from calor.drive.pwm import Pwm
-from calor.judge.advice import Advice, advise, changed
+from calor.judge.advice import advise
+from calor.judge.card import Advice, changed
+from calor.judge.linear import load_response
 from calor.judge.metrics import measure
 from calor.judge.verdict import LIMIT_NAMES, judge
 from calor.law.fan_curve import FanCurve
+from calor.load import registry as loads
 from calor.loop.trace import Disturbance, Trace
 from tests.conftest import made
 
@@ -102,7 +107,7 @@ def test_limits_judge_at_their_edge() -> None:
         assert [(item.name, item.value, item.passes) for item in verdict.limits] == [("overshoot_celsius", 0.5, passes)]
         assert verdict.passes is passes
     assert judge(trace, Limits()).limits == () and judge(trace, Limits()).passes
-    every = {name: 1e3 for name in LIMIT_NAMES if name != "energy_wh"}
+    every = {name: 1.0 if name == "in_band_fraction" else 1e3 for name in LIMIT_NAMES if name != "energy_wh"}
     assert [item.name for item in judge(trace, Limits(**every)).limits] == list(every)
     never = judge(curve(np.full(50, 20.0)), Limits(in_band_within_s=1e6)).limits[0]
     assert never.value is None and not never.passes
@@ -188,3 +193,64 @@ def test_advice_names_only_what_it_tried(hut: Design) -> None:
         and "gain" not in missed[0].text
         and "Look at the law" in missed[0].text
     )
+
+
+FAN = 'kind = "lump"\nheater_watt = 0\nalways_watt = 60\nheat_capacity_j_per_k = 3000\nloss_w_per_k = 1.2\nfan_w_per_k = 4'
+STAGED = (
+    'kind = "stages"\nstages = [ { on_offset_celsius = -0.5, share = 0.6 }, { on_offset_celsius = -4, share = 0.4 } ]'
+)
+SLOW = 'kind = "lump"\nheater_watt = 100\nheat_capacity_j_per_k = 400\nloss_w_per_k = 2'
+
+
+@pytest.mark.parametrize(
+    ("blocks", "title", "says"),
+    [
+        ({"setpoint": "celsius = 45", "law": 'kind = "on_off"\naction = "cool"\nhysteresis_celsius = 0.2', "load": FAN}, "The fan hunts", "times an hour"),
+        ({"law": 'kind = "on_off"\nhysteresis_celsius = 0', "load": SLOW}, "lacks its mirror", "on and off at 50.00"),
+        ({"setpoint": "celsius = 45", "law": 'kind = "fan_curve"\nhysteresis_celsius = 0\nstart_celsius = 40', "load": FAN}, "lacks its mirror", "noise alone"),
+        ({"law": 'kind = "pid"', "drive": 'kind = "time_proportional"\nwindow_s = 60', "load": SLOW}, "window is too long", "more than a tenth"),
+        ({"law": 'kind = "fan_curve"\nfloor = 0.1\nstart_celsius = 40', "load": FAN, "drive": 'kind = "linear"'}, "may not start", "10 %"),
+        ({"law": 'kind = "fan_curve"\nfloor = 0.25\nstart_celsius = 40', "load": FAN, "drive": 'kind = "pwm"\nidle_output = 0.4'}, "below what the fan", "40 %"),
+        ({"law": STAGED, "load": SLOW}, "stage never drops", "Stage 1 is on"),
+        ({"setpoint": "celsius = 90", "law": STAGED, "load": SLOW}, "No stage ever", "All are on"),
+        ({"setpoint": "celsius = 25", "law": STAGED, "load": SLOW, "trial": "start_celsius = 24.6"}, "never used", "Stage 2 is not needed"),
+        ({"law": 'kind = "pid"\ngain_sets = [ { at_celsius = 120, gain_per_celsius = 0.1 } ]', "load": SLOW}, "far from where", "70 °C"),
+        ({"law": 'kind = "timer"\non_s = 3\noff_s = 3\nperiod_s = 0.5', "load": SLOW}, "does not hit", "either way move it from"),
+    ],
+)  # fmt: skip
+def test_advice_on_the_set_up(blocks: dict[str, str], title: str, says: str) -> None:
+    """Each is given where it fits; what it proposes is another design that runs; the cabinet needs none of them."""
+    design = made(**blocks)
+    found = card(design, title)
+    assert found is not None and says in found.text and found.why.endswith("."), cards(design)
+    if found.proposal is not None:
+        assert found.try_label and found.proposal != design
+        assert card(found.proposal, title) is None
+
+
+def test_good_designs_get_no_advice_on_their_set_up() -> None:
+    titles = ("mirror", "hunts", "window is too long", "floor", "far from where")
+    for demo in DEMOS:
+        design = read(demo.design).design
+        assert not [found.title for found in cards(design) if any(title in found.title for title in titles)], demo.title
+
+
+@pytest.mark.parametrize("kind", ["chamber", "liquid", "thermoelectric"])
+def test_networks_are_linear_as_they_run(kind: str) -> None:
+    """A small step of the output around the working point moves the settled run as the response at 0 says."""
+    action = "cool" if kind == "thermoelectric" else "heat"
+    load = f'kind = "{kind}"\n' + (
+        "heater_watt = 60" if kind == "chamber" else "mass_kg = 0.2\nloss_w_per_k = 4" if kind == "liquid" else ""
+    )
+    base = made(
+        setpoint="celsius = 5" if action == "cool" else "celsius = 45",
+        law=f'kind = "pid"\naction = "{action}"',
+        drive='kind = "linear"',
+        load=load,
+    )
+    levels = np.linspace(0, 1, 4001)
+    away = np.array([loads.settled_celsius(base.load, float(u), 20.0) for u in levels]) - base.setpoint.celsius
+    at = int(np.argmin(np.abs(away)))
+    slope = (away[at + 20] - away[at - 20]) / (levels[at + 20] - levels[at - 20])
+    gain = load_response(base, np.array([1e-6]))[0].real
+    assert gain == pytest.approx(slope, rel=0.06)

@@ -20,8 +20,8 @@ from tests.conftest import made
 def decisions(law: FanCurve, readings: list[float], dt_s: float = 1.0) -> list[float]:
     plain, state, asked = fan_curve.numbers(law), fan_curve.start(), []
     for celsius in readings:
-        state, demand = fan_curve.step(plain, state, celsius, dt_s)
-        asked.append(round(float(demand), 6))
+        state, demands = fan_curve.step(plain, state, celsius, 0.0, dt_s)
+        asked.append(round(float(demands.first), 6))
     return asked
 
 

@@ -97,7 +97,7 @@ def test_gaps_faults_and_repeats_are_marked(tmp_path: Path) -> None:
 
 
 def test_demo_logs_are_as_loggers_write_them() -> None:
-    cabinet, hut = (read_with_layout(demo.log) for demo in DEMOS)
+    cabinet, hut = (read_with_layout(demo.log) for demo in DEMOS if demo.log)
     assert (cabinet[1].separator, cabinet[1].decimal, hut[1].separator, hut[1].decimal) == (",", ".", ";", ",")
     for trace, _ in (cabinet, hut):
         assert len([event for event in trace.events if event.kind == "gap"]) == 1

@@ -569,12 +569,126 @@ def test_fan_curve_on_the_bench(desk: Desk, qtbot: Any) -> None:
     law = window.model.design.law
     assert (law.start_celsius, law.full_celsius) == (35.0, 45.0)
     picture = window.bench.form.picture
-    x, warming = picture._curves["warming"].getData()
+    x, warming = picture._curves["line 1"].getData()
     assert np.interp(40.0, x, warming) == pytest.approx(65.0) and np.interp(33.0, x, warming) == 0.0
-    assert np.interp(33.0, *picture._curves["cooling"].getData()) == pytest.approx(30.0)
+    assert np.interp(33.0, *picture._curves["line 0"].getData()) == pytest.approx(30.0)
     type_into(qtbot, field(window, "law.full_celsius").entry, "30")
     assert "must be below full_celsius" in field(window, "law.full_celsius").line.text()
     type_into(qtbot, field(window, "law.points").entry, "30 0; 36 40", Qt.Key.Key_Return)
     assert "from 0 to 1" in field(window, "law.points").line.text()
     type_into(qtbot, field(window, "law.points").entry, "30 0; 36 0.4; 44 1", Qt.Key.Key_Return)
     assert window.model.design.law.points == ((30.0, 0.0), (36.0, 0.4), (44.0, 1.0))
+
+
+def grab_corner(qtbot: Any, picture: Any, number: int, to: tuple[float, float]) -> None:
+    """Drag a corner of a bench's picture to a place of its axes."""
+    box = picture.plot.getPlotItem().getViewBox()
+    ends = [
+        picture.plot.mapFromScene(box.mapViewToScene(QPointF(*place))) for place in (tuple(picture.corners[number]), to)
+    ]
+    viewport = picture.plot.viewport()
+    qtbot.mousePress(viewport, Qt.MouseButton.LeftButton, pos=ends[0])
+    qtbot.mouseMove(viewport, ends[1])
+    qtbot.mouseRelease(viewport, Qt.MouseButton.LeftButton, pos=ends[1])
+
+
+def test_a_program_is_drawn_dragged_and_listed(desk: Desk, qtbot: Any) -> None:
+    """The wax melter: its profile with the finishing time, a corner dragged, a segment more and less, an error at its field."""
+    window = desk()
+    model = window.model
+    window.files.open_demo(5)
+    model.choose_bench("setpoint")
+    ran(qtbot, window)
+    picture, rows = window.bench.form.picture, window.bench.form.list
+    qtbot.waitUntil(lambda: "finishes at 2:54" in picture.title.text(), timeout=5000)
+    assert [event.kind for event in model.result.trace.events].count("program_over") == 1
+    assert window.strip._is_moving and "distance from the setpoint" in window.strip.close_caption.text()
+    before = model.design.setpoint.segments
+    grab_corner(qtbot, picture, 1, (picture.corners[1].x, 85.0))
+    after = model.design.setpoint.segments
+    assert after[1].to_celsius == pytest.approx(85.0, abs=1.0) and after[0] == before[0]
+    assert model.undo_stack.count() == 1
+    model.undo_stack.undo()
+    rows.add.click()
+    assert len(model.design.setpoint.segments) == 4 == len(rows.fields)
+    type_into(qtbot, rows.fields[3]["to_celsius"].entry, "95")  # beyond the setpoint's upper limit
+    assert "high_limit_celsius" in rows.fields[3]["to_celsius"].line.text()
+    type_into(qtbot, rows.fields[0]["ramp_s"].entry, "900")
+    assert (
+        model.design.setpoint.segments[0].ramp_s == 900
+        and model.design.setpoint.segments[0].rate_celsius_per_min is None
+    )
+    buttons = [button for button in rows.findChildren(QPushButton) if button.text() == "Remove"]
+    buttons[-1].click()
+    assert len(model.design.setpoint.segments) == 3
+    model.set_kind("setpoint", "day_night")
+    assert model.design.setpoint.night_celsius == model.design.setpoint.day_celsius - 4.0
+    assert "hours of a day" in window.bench.form.picture.title.text()
+
+
+def test_several_outputs_have_a_row_each_and_drives_of_their_own(desk: Desk, qtbot: Any) -> None:
+    """Two fans; then stages that turn round with the action; then heating and cooling, with a drive for each."""
+    window = desk()
+    model = window.model
+    window.files.open_demo(2)
+    ran(qtbot, window)
+    assert [row.name for row in window.strip.rows.rows] == ["fan", "2nd"]
+    assert "second fan" in window.strip.demand_caption.text()
+    grab_corner(qtbot, window.bench.form.picture, 0, (24.0, 50.0))
+    assert model.design.law.start_celsius == pytest.approx(24.0, abs=0.6) and model.design.law.floor == pytest.approx(
+        0.5, abs=0.05
+    )
+    window.bench.choose_kind("law", "stages")
+    assert [stage.on_offset_celsius for stage in model.design.law.stages] == [0.5, 2.0]  # to cool, above the setpoint
+    ran(qtbot, window)
+    assert [row.name for row in window.strip.rows.rows] == ["1", "2"]
+    box = field(window, "law.action").box
+    box.setCurrentIndex(box.findData("heat"))
+    box.activated.emit(box.currentIndex())
+    assert [stage.on_offset_celsius for stage in model.design.law.stages] == [-0.5, -2.0]
+    window.bench.form.list.add.click()
+    assert len(model.design.law.stages) == 3 and window.bench.form.picture.title.text().startswith("% of the power")
+    window.bench.choose_kind("law", "pid")
+    assert "law.dead_zone" not in window.bench.form.fields
+    model.set_value("law", "action", "heat_cool")
+    assert "law.dead_zone" in window.bench.form.fields
+    ran(qtbot, window)
+    assert "cooling below 0" in window.strip.demand_caption.text()
+    model.choose_bench("drive")
+    second = field(window, "design.second_drive.kind").box
+    second.setCurrentIndex(second.findData("pwm"))
+    second.activated.emit(second.currentIndex())
+    assert model.design.second_drive.kind == "pwm" and "second_drive.frequency_hz" in window.bench.form.fields
+    assert window.bench.form.driver.lines and all(line.holds for line in window.bench.form.driver.lines)
+    model.set_value("driver", "on_ohm", 50.0)
+    assert [line.what for line in window.bench.form.driver.lines if not line.holds] == ["Loss, I²·R"]
+
+
+def test_the_start_page(desk: Desk, qtbot: Any) -> None:
+    """Each shipped design with what its first trial does; one opens by keyboard; Escape goes back."""
+    window = desk()
+    page = window.start_page
+    qtbot.keyClick(window, Qt.Key.Key_H, Qt.KeyboardModifier.ControlModifier)
+    assert page.isVisible() and not window.room.isVisible()
+    qtbot.waitUntil(lambda: all(card.thumbnail is not None for card in page.cards), timeout=30_000)
+    assert all(np.isfinite(card.thumbnail.measured_celsius).any() for card in page.cards)
+    qtbot.keyClick(window, Qt.Key.Key_Escape)
+    assert window.room.isVisible() and page.isHidden()
+    window.show_start(True)
+    qtbot.keyClick(page.cards[3], Qt.Key.Key_Space)
+    assert window.model.design.name == "Film bath" and page.isHidden() and window.room.isVisible()
+
+
+def test_a_recorded_ambient_is_chosen_and_checked(desk: Desk, qtbot: Any, tmp_path: Path) -> None:
+    window = desk()
+    window.model.choose_bench("trial")
+    form = window.bench.form
+    assert not form.fields["ambient_column"].isVisible()
+    type_into(qtbot, form.fields["ambient_csv"].entry, str(tmp_path / "none.csv"), Qt.Key.Key_Return)
+    assert "there is no such file" in form.fields["ambient_csv"].line.text()
+    (tmp_path / "air.csv").write_text("time_s,air\n0,10\n7200,30\n")
+    type_into(qtbot, form.fields["ambient_csv"].entry, str(tmp_path / "air.csv"), Qt.Key.Key_Return)
+    ran(qtbot, window)
+    assert window.model.trial.ambient_csv == str(tmp_path / "air.csv") and form.fields["ambient_column"].isVisible()
+    type_into(qtbot, form.fields["ambient_csv"].entry, " ", Qt.Key.Key_Return)
+    assert window.model.trial.ambient_csv is None

@@ -16,7 +16,7 @@ if TYPE_CHECKING:
 
 PASS, FAIL, BAD_INPUT = 0, 1, 2
 DESK_VERBS = ("open", "demo")
-VERBS = (*DESK_VERBS, "new", "check", "run", "probe", "size", "convert", "replay", "code")
+VERBS = (*DESK_VERBS, "new", "check", "run", "probe", "size", "driver", "convert", "replay", "code")
 
 
 def main() -> None:
@@ -105,9 +105,10 @@ def _demo_without_desk() -> int:
 
     with tempfile.TemporaryDirectory() as place:
         for demo in DEMOS:
+            replay = [["replay", str(demo.design), str(demo.log)]] if demo.log is not None else []
             for arguments in (
                 ["run", str(demo.design)],
-                ["replay", str(demo.design), str(demo.log)],
+                *replay,
                 ["code", str(demo.design), "--out", str(Path(place) / demo.design.stem)],
             ):
                 print(f"$ calor {' '.join(arguments[:2])}" + (" …" if len(arguments) > 2 else ""))
@@ -191,9 +192,13 @@ def _application() -> Any:
         file: Path = file_argument,
         trial: str = typer.Option(None, "--trial", metavar="NAME", help="Which trial; the first where left out."),
         csv: Path = typer.Option(None, "--csv", metavar="OUT", help="Write the run's columns."),
+        seat: str = typer.Option(
+            "python", "--with", metavar="NAME", help="Who decides: python, host, a chip, or FILE.c or FILE.py."
+        ),
         as_json: bool = json_option,
     ) -> int:
         from calor import loop
+        from calor.firmware.seat import seated
         from calor.judge.verdict import report
         from calor.loop.simulate import steps_of
 
@@ -205,8 +210,8 @@ def _application() -> Any:
             raise CalorError(
                 f"{file}: --trial: there is no trial of that name (received {trial!r}); one of {names}"
             ) from None
-        with _progress(steps_of(design, chosen)) as control:
-            trace = loop.run(design, chosen, control)
+        with seated(design, seat) as taken, _progress(steps_of(design, chosen)) as control:
+            trace = loop.run(design, chosen, control, taken)
         data = report(design, chosen, trace)
         if csv is not None:
             _write_csv(trace, csv)
@@ -284,6 +289,17 @@ def _application() -> Any:
             sizes.print_text(data)
         return PASS
 
+    @app.command(help="The parts between the pin and the load, checked one by one; exit 1 where one does not hold.")
+    def driver(file: Path = file_argument, as_json: bool = json_option) -> int:
+        from calor.cli import driver as drivers
+
+        data = drivers.report(open_design(file), str(file))
+        if as_json:
+            print_json(data)
+        else:
+            drivers.print_text(data)
+        return PASS if data["holds"] else FAIL
+
     @app.command(help="PID gains from one way of writing them to the others.")
     def convert(
         gain: float = typer.Option(..., "--gain", "--kp", "--band", help="Gain per °C, Kp per °C, or band in °C."),
@@ -335,21 +351,33 @@ def _application() -> Any:
             print_replay(data)
         return PASS
 
-    @app.command(help="Write the C99 sources of the thermostat.")
+    @app.command(help="Write the C99 sources of the thermostat, or check them on the host and on emulated chips.")
     def code(
         file: Path = file_argument,
-        out: Path = typer.Option(..., "--out", metavar="DIR", help="Folder for the sources."),
+        out: Path = typer.Option(None, "--out", metavar="DIR", help="Folder for the sources."),
+        prefix: str = typer.Option("", "--prefix", metavar="NAME", help="What every name begins with."),
+        check: bool = typer.Option(False, "--check", help="Build, run all trials' inputs, compare; exit 1 if not."),
+        target: str = typer.Option("", "--target", metavar="NAME", help="With --check: only this chip, or host."),
+        clock_hz: float = typer.Option(None, "--clock-hz", help="With --check: for the share of a control step."),
         as_json: bool = json_option,
     ) -> int:
-        from calor.firmware import generate
+        from calor.cli import code as codes
 
-        written = generate.write(open_design(file), out)
+        if out is None and not check:
+            raise CalorError("calor code: give --out DIR for the sources, or --check to build and compare them")
+        data: dict[str, Any] = {}
+        if out is not None:
+            data["files"] = [str(path) for path in codes.write(file, out, prefix)]
+        if check:
+            data |= codes.check(file, target, clock_hz)
         if as_json:
-            print_json({"files": [str(path) for path in written]})
+            print_json(data)
         else:
-            for path in written:
-                print(f"wrote {path} ({path.read_text().count(chr(10))} lines)")
-        return PASS
+            for path in data.get("files", ()):
+                print(f"wrote {path} ({Path(path).read_text().count(chr(10))} lines)")
+            if check:
+                codes.print_text(data)
+        return PASS if data.get("pass", True) else FAIL
 
     return app
 

@@ -121,7 +121,7 @@ def calibrated(path: Path, design_path: Path) -> str:
 
     read = file.read(design_path)
     design = file.with_calibration(read.design, calibration_points(path))
-    return file.write(design, read.text)
+    return file.write(design, read.text, design_path.parent)
 
 
 def calibration_report(design: Design) -> dict[str, Any]:

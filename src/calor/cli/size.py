@@ -15,6 +15,7 @@ def of_design(path: Path) -> tuple[Warming, float]:
     """What a design's load has to be warmed by, and its heater in watts. Raises CalorError, DesignError."""
     from calor.design import file
     from calor.load.chamber import Chamber
+    from calor.load.liquid import Liquid
     from calor.load.lump import Lump
 
     design = file.read(path).design
@@ -26,9 +27,12 @@ def of_design(path: Path) -> tuple[Warming, float]:
     if isinstance(load, Chamber):
         capacity = load.heater_j_per_k + load.air_j_per_k + load.contents_j_per_k
         return Warming(capacity, start, target, ambient, load.loss_w_per_k), load.heater_watt
+    if isinstance(load, Liquid):
+        capacity = load.mass_kg * load.j_per_kg_k + load.vessel_j_per_k + load.element_j_per_k
+        return Warming(capacity, start, target, ambient, load.loss_w_per_k), load.heater_watt
     raise CalorError(
-        f"{path}: load.kind: a {load.kind} load knows no watts (received {load.kind!r}); use a lump or chamber load,"
-        " or give --mass, --material, --from and --to"
+        f"{path}: load.kind: a {load.kind} load knows no watts (received {load.kind!r}); use a lump, chamber or liquid"
+        " load, or give --mass, --material, --from and --to"
     )
 
 

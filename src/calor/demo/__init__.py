@@ -9,15 +9,31 @@ FOLDER = Path(__file__).parent
 
 
 class Demo(NamedTuple):
-    """A shipped design and the recorded run that goes with it."""
+    """A shipped design, what it is about, and the recorded run that goes with it, if there is one."""
 
     title: str
+    about: str
     design: Path
-    log: Path
+    log: Path | None = None
 
 
 DEMOS = (
-    Demo("Hatching cabinet", FOLDER / "hatching_cabinet.toml", FOLDER / "hatching_cabinet_log.csv"),
-    Demo("Radio-link hut", FOLDER / "radio_hut.toml", FOLDER / "radio_hut_log.csv"),
-)
+    Demo(
+        "Hatching cabinet", "A mat heater, a PID law and a solid-state relay hold 37.5 °C.",
+        FOLDER / "hatching_cabinet.toml", FOLDER / "hatching_cabinet_log.csv",
+    ),
+    Demo(
+        "Radio-link hut", "A fan on two thresholds keeps an equipment shelf cool.",
+        FOLDER / "radio_hut.toml", FOLDER / "radio_hut_log.csv",
+    ),
+    Demo(
+        "Radio-link hut, two fans", "A four-wire fan on a curve, a second one above it.",
+        FOLDER / "radio_hut_fans.toml",
+    ),
+    Demo("Film bath", "Six litres of water within 0.15 °C, by a platinum RTD.", FOLDER / "film_bath.toml"),
+    Demo("Dew heater", "PWM holds a telescope's glass just above the dew point.", FOLDER / "dew_heater.toml"),
+    Demo("Wax melter", "Ramp and soak, held back while the wax melts.", FOLDER / "wax_melter.toml"),
+    Demo("Observatory camera", "Two thermoelectric stages, far below zero.", FOLDER / "camera_cooler.toml"),
+    Demo("Foam cutter", "A hot wire without a sensor, dosed by a timer.", FOLDER / "foam_cutter.toml"),
+)  # fmt: skip
 STARTER = FOLDER / "starter.toml"

@@ -16,7 +16,8 @@ from tomlkit.exceptions import TOMLKitError
 
 from calor.design.model import FORMAT, Design
 from calor.design.problems import explain
-from calor.errors import DesignError, Problem, shown, unreadable
+from calor.design.recorded_ambient import read_record
+from calor.errors import CalorError, DesignError, Problem, shown, unreadable
 from calor.law.setpoint import Hold
 from calor.sense.calibration import CalibrationPoint
 from calor.sense.filters import NoFilter
@@ -25,7 +26,7 @@ from calor.settings import ordered_fields
 WANTED = "a design file (TOML)"
 LARGEST_BYTES = 4_000_000
 ONE_KIND = (Hold, NoFilter)
-"""Tables whose kind goes without saying, as long as there is but one."""
+"""Tables whose kind goes without saying."""
 
 
 @dataclass(frozen=True)
@@ -49,11 +50,14 @@ def read(path: Path) -> DesignFile:
     except UnicodeDecodeError as error:
         rule = f"is not text in UTF-8 (byte {error.start + 1}); give the path of {WANTED}"
         raise DesignError([Problem("file", rule, f"0x{raw[error.start]:02x}")], str(path)) from None
-    return DesignFile(parse(text, str(path)), text)
+    return DesignFile(parse(text, str(path), path.parent), text)
 
 
-def parse(text: str, source: str = "") -> Design:
-    """The design in TOML `text`; `source` names it in errors. Raises DesignError with every problem found."""
+def parse(text: str, source: str = "", folder: Path | None = None) -> Design:
+    """The design in TOML `text`; `source` names it in errors, files it names are sought in `folder`.
+
+    Raises DesignError with every problem found.
+    """
     if not text.strip():
         raise DesignError([Problem("file", "is empty; `calor new FILE` writes a design to start from")], source)
     try:
@@ -66,18 +70,55 @@ def parse(text: str, source: str = "") -> Design:
         rule = f"is newer than this Calor reads (format {FORMAT}); open it with a newer Calor"
         raise DesignError([Problem("format", rule, shown(given))], source)
     try:
-        return Design.model_validate(data)
+        design = Design.model_validate(data)
     except ValidationError as error:
         raise DesignError(explain(error), source) from None
+    return _with_files(design, folder or Path.cwd(), source)
 
 
-def write(design: Design, text: str = "") -> str:
-    """TOML of `design`. With the `text` it came from, comments, order and unchanged lines are kept."""
+def _with_files(design: Design, folder: Path, source: str) -> Design:
+    """The design with the files that its trials name by their whole path. Raises DesignError where one cannot be
+    used."""
+    if all(trial.ambient_csv is None for trial in design.trial):
+        return design
+    trials, problems = [], []
+    for number, trial in enumerate(design.trial, 1):
+        if trial.ambient_csv is None:
+            trials.append(trial)
+            continue
+        path = str((folder / trial.ambient_csv).absolute())
+        try:
+            read_record(path, trial.ambient_column, trial.humidity_column)
+        except CalorError as error:
+            problems.append(Problem(f"trial[{number}].ambient_csv", str(error)))
+        trials.append(trial.model_copy(update={"ambient_csv": path}))
+    if problems:
+        raise DesignError(problems, source)
+    return design.model_copy(update={"trial": tuple(trials)})
+
+
+def write(design: Design, text: str = "", folder: Path | None = None) -> str:
+    """TOML of `design`. With the `text` it came from, comments, order and unchanged lines are kept.
+
+    Files that it names are written as seen from `folder`, where the text is to be kept; by their whole path without it.
+    """
     document = tomlkit.parse(text) if text.strip() else tomlkit.document()
     if not document:
         document["format"] = FORMAT
-    _merge(document, design)
+    _merge(document, _beside(design, folder) if folder is not None else design)
     return tomlkit.dumps(document)
+
+
+def _beside(design: Design, folder: Path) -> Design:
+    """The design with the files that its trials name as they are seen from a folder, where they lie in it."""
+    here = folder.absolute()
+    trials = tuple(
+        trial.model_copy(update={"ambient_csv": str(Path(trial.ambient_csv).relative_to(here))})
+        if trial.ambient_csv is not None and Path(trial.ambient_csv).is_relative_to(here)
+        else trial
+        for trial in design.trial
+    )
+    return design.model_copy(update={"trial": trials})
 
 
 def with_calibration(design: Design, points: tuple[CalibrationPoint, ...]) -> Design:

@@ -6,15 +6,18 @@ import math
 from types import ModuleType
 from typing import Annotated, Any, Literal, Self
 
-from pydantic import Field, Strict, model_validator
+from pydantic import BeforeValidator, Field, Strict, model_validator
 
-from calor.design.trial import Door, Limits, ProbeReversed, SetpointStep, Trial
+from calor.design.trial import ByHand, ContentsAdded, Door, KnobTurned, Limits, ProbeReversed, SetpointStep, Trial
+from calor.drive import driver as drivers
 from calor.drive import registry as drives
 from calor.law import guard as guards
 from calor.law import registry as laws
 from calor.law import setpoint as setpoints
 from calor.law.guard import Guard
+from calor.law.pid import Pid
 from calor.law.setpoint import Setpoint
+from calor.law.stages import Stages, shares
 from calor.load import registry as loads
 from calor.sense import describe as probe_words
 from calor.sense import filters
@@ -37,16 +40,27 @@ BLOCK_KINDS: dict[str, dict[str, type[Settings]]] = {
 }
 
 
+def _kind_said(value: Any) -> Any:
+    """A setpoint of which no kind is said is held."""
+    return {"kind": "hold", **value} if isinstance(value, dict) and "kind" not in value else value
+
+
 class Design(Settings):
     """Everything needed to simulate, generate and test one thermostat."""
 
     format: Literal[1] = Field(default=1, title="Format", description="Format of the file; this is format 1.")
     name: str = Field(default="Untitled", title="Name", description="Name of the design.", min_length=1, max_length=80)
     notes: str = Field(default="", title="Notes", description="Anything worth remembering.")
-    setpoint: Setpoint
+    setpoint: Annotated[Setpoint, BeforeValidator(_kind_said)]
     law: laws.Law
     guard: Guard = Field(default=Guard())
     drive: drives.Drive
+    second_drive: drives.Drive | None = Field(
+        default=None, title="Second drive", description="Of a second output; as the first where left out."
+    )
+    driver: drivers.Driver | None = Field(
+        default=None, title="Driver", description="The parts between the pin and the load, to be checked."
+    )
     load: loads.Load
     probe: probes.Probe
     knob: Knob | None = Field(default=None, title="Knob", description="A knob that sets the setpoint.")
@@ -89,10 +103,27 @@ class Design(Settings):
         return self
 
     def _check_event(self, trial: Trial, event: object) -> None:
-        if isinstance(event, Door) and self.load.kind in ("first_order", "second_order", "integrating"):
+        if isinstance(event, ContentsAdded) and self.load.kind not in ("lump", "chamber", "liquid"):
             raise ValueError(
-                f"trial {trial.name!r} opens a door, and a {self.load.kind} load knows no W/K;"
-                " use a lump or chamber load, or an ambient_step"
+                f"trial {trial.name!r} puts contents in, and a load of kind {self.load.kind} has no place for them;"
+                " use a lump, chamber or liquid load"
+            )
+        if isinstance(event, ByHand) and not (isinstance(self.law, Pid) and self.law.manual_mode):
+            raise ValueError(
+                f"trial {trial.name!r} sets the output by hand, and the law has no manual mode;"
+                " set law.manual_mode of a pid law to true"
+            )
+        if isinstance(event, ByHand) and event.output < 0.0 and self.law.action != "heat_cool":
+            raise ValueError(
+                f"trial {trial.name!r} sets an output of {event.output:g}, and the law has one output;"
+                " give 0 to 1, or let the law heat_cool"
+            )
+        if isinstance(event, KnobTurned) and self.knob is None:
+            raise ValueError(f"trial {trial.name!r} turns the knob, and there is none; add a [knob]")
+        if isinstance(event, Door) and self.load.kind in loads.BLACK_BOXES:
+            raise ValueError(
+                f"trial {trial.name!r} opens a door, and a load of kind {self.load.kind} knows no W/K;"
+                " use a lump, chamber or liquid load, or an ambient_step"
             )
         if isinstance(event, ProbeReversed) and self.probe.kind != "thermocouple":
             raise ValueError(
@@ -106,6 +137,31 @@ class Design(Settings):
                     f"trial {trial.name!r} steps the setpoint to {event.celsius:g} °C, outside its limits"
                     f" {low} to {high}; change the step or the limits"
                 )
+
+    @property
+    def outputs(self) -> tuple[str, ...]:
+        """What the law's outputs are called, in their order."""
+        return laws.output_names(self.law)
+
+    def drive_of(self, output: int) -> drives.AnyDrive:
+        """The drive of an output: stages share the first, a second output may have its own."""
+        if output == 1 and self.second_drive is not None and not isinstance(self.law, Stages):
+            return self.second_drive
+        return self.drive
+
+    def output_weights(self) -> tuple[tuple[float, ...], tuple[float, ...]]:
+        """What each output adds to the first and to the second of the load's two inputs.
+
+        Stages share the first one. A thermoelectric load is cooled by its first input and heated by its second.
+        """
+        count = len(self.outputs)
+        if isinstance(self.law, Stages):
+            first, second = shares(self.law), (0.0,) * count
+        else:
+            first, second = (1.0, 0.0)[:count], (0.0, 1.0)[:count]
+        if self.load.kind == "thermoelectric" and self.law.action != "cool":
+            return second, first
+        return first, second
 
     def find_trial(self, name: str | None) -> Trial:
         """The trial called `name`, or the first one. Raises KeyError where there is none of that name."""

@@ -58,6 +58,7 @@ def _problem(detail: Any, inside: Location) -> Problem:
     if field is not None and quantity_of(field):
         return Problem(where, _range_rule(field), received)
     text = {
+        "too_short": "needs one entry at least",
         "tuple_type": "must be a list in square brackets",
         "string_type": "must be text in quotes",
         "bool_type": "must be true or false",

@@ -10,8 +10,12 @@ from pydantic_core import PydanticUndefined
 
 from calor.design.model import BLOCK_KINDS, Design
 from calor.design.trial import EVENT_KINDS, Limits, Trial
+from calor.drive.driver import KINDS as DRIVER_KINDS
 from calor.law.alarm import Alarm
 from calor.law.guard import Guard
+from calor.law.pid import GainSet
+from calor.law.program import Segment
+from calor.law.stages import Stage
 from calor.sense.adc import Adc
 from calor.sense.calibration import CalibrationPoint
 from calor.sense.checks import Checks
@@ -64,15 +68,34 @@ def _table(model: type[BaseModel], without: tuple[str, ...] = ()) -> list[str]:
     return lines
 
 
+_TABLES = ("guard", "limits", "trial", "knob", "button", "second_drive", "driver")
+_LISTS: dict[str, dict[str, type[BaseModel]]] = {
+    "setpoint": {"setpoint.segments": Segment},
+    "law": {"law.stages": Stage, "law.gain_sets": GainSet},
+}
+"""Lists in a block, and what an entry of each is."""
+
+
 def design_file_reference() -> str:
     """The whole reference as Markdown."""
     lines = [_INTRODUCTION, "## At the top"]
-    lines += _table(Design, without=(*BLOCK_KINDS, "guard", "limits", "trial", "knob", "button"))
+    lines += _table(Design, without=(*BLOCK_KINDS, *_TABLES))
     for block, kinds in BLOCK_KINDS.items():
         lines += ["", f"## [{block}]"]
         for kind, model in kinds.items():
             lines += ["", f'### kind = "{kind}"', "", (model.__doc__ or "").strip()]
             lines += _table(model)
+        for name, entry in _LISTS.get(block, {}).items():
+            lines += ["", f"### an entry of {name}", "", (entry.__doc__ or "").strip(), *_table(entry)]
+        if block == "drive":
+            lines += [
+                "",
+                "## [second_drive]",
+                "",
+                "Of a second output, with the keys of [drive]; as that where left out.",
+            ]
+            for kind, driver in DRIVER_KINDS.items():
+                lines += ["", f'## [driver] of kind = "{kind}"', "", (driver.__doc__ or "").strip(), *_table(driver)]
         if block == "probe":
             lines += ["", "### [probe.adc]", "", (Adc.__doc__ or "").strip(), *_table(Adc)]
             for kind, filter_ in FILTER_KINDS.items():

@@ -6,7 +6,7 @@ from typing import Annotated, Literal
 
 from pydantic import Field, Strict
 
-from calor.settings import Settings, choice, difference, duration, number, temperature
+from calor.settings import Settings, choice, difference, duration, fraction, number, temperature
 
 
 class Timed(Settings):
@@ -85,6 +85,54 @@ class MainsLost(Timed):
     )
 
 
+class ContentsAdded(Timed):
+    """Something cold, or hot, is put in, and stays."""
+
+    kind: Literal["contents_added"] = choice("contents_added", "Event", "Something cold, or hot, is put in, and stays.")
+    heat_capacity_j_per_k: float = number(..., "Heat capacity", "Of what is put in.", "j_per_k", 0.01, 1e9)
+    celsius: float = temperature(..., "At", "Its temperature as it is put in.")
+
+
+class ByHand(Timed):
+    """The output is set by hand, and given back to the law."""
+
+    kind: Literal["manual"] = choice("manual", "Event", "The output is set by hand, and given back to the law.")
+    output: float = fraction(..., "Output", "Share of full output; below 0 it cools.", -1.0)
+
+
+class KnobTurned(Timed):
+    """The knob is turned."""
+
+    kind: Literal["knob_turned"] = choice("knob_turned", "Event", "The knob is turned.")
+    to_fraction: float = fraction(..., "To", "0: its lowest end, 1: its highest.")
+
+
+class Stalled(Timed):
+    """The firmware hangs: no decision, and the pins stay as they are."""
+
+    kind: Literal["stalled"] = choice("stalled", "Event", "The firmware hangs, and its pins stay as they are.")
+
+
+class OutputStuckOn(Timed):
+    """The switch stays on: a welded contact, a solid-state relay that failed shorted."""
+
+    kind: Literal["output_stuck_on"] = choice("output_stuck_on", "Event", "The switch stays on: welded or shorted.")
+
+
+class OutputStuckOff(Timed):
+    """The switch stays off: a broken wire, a burnt-out element."""
+
+    kind: Literal["output_stuck_off"] = choice("output_stuck_off", "Event", "The switch, or what it feeds, stays off.")
+
+
+class OutputInverted(Timed):
+    """An active-low module wired as an active-high one: on where it should be off."""
+
+    kind: Literal["output_inverted"] = choice(
+        "output_inverted", "Event", "An active-low module driven as an active-high one."
+    )
+
+
 AnyEvent = (
     Door
     | AmbientStep
@@ -96,6 +144,13 @@ AnyEvent = (
     | ProbeReversed
     | ProbeStuck
     | MainsLost
+    | ContentsAdded
+    | ByHand
+    | KnobTurned
+    | Stalled
+    | OutputStuckOn
+    | OutputStuckOff
+    | OutputInverted
 )
 Event = Annotated[AnyEvent, Field(discriminator="kind")]
 
@@ -110,6 +165,13 @@ EVENT_KINDS: dict[str, type[AnyEvent]] = {
     "probe_reversed": ProbeReversed,
     "probe_stuck": ProbeStuck,
     "mains_lost": MainsLost,
+    "contents_added": ContentsAdded,
+    "manual": ByHand,
+    "knob_turned": KnobTurned,
+    "stalled": Stalled,
+    "output_stuck_on": OutputStuckOn,
+    "output_stuck_off": OutputStuckOff,
+    "output_inverted": OutputInverted,
 }
 
 
@@ -122,6 +184,10 @@ def describe(event: AnyEvent) -> str:
         "probe_reversed": "probe reversed",
         "probe_stuck": "probe stuck",
         "mains_lost": "mains lost",
+        "stalled": "firmware hangs",
+        "output_stuck_on": "switch stuck on",
+        "output_stuck_off": "switch stuck off",
+        "output_inverted": "output inverted",
     }
     if isinstance(event, AmbientStep):
         text = f"ambient {event.celsius:g} °C"
@@ -129,6 +195,12 @@ def describe(event: AnyEvent) -> str:
         text = f"setpoint {event.celsius:g} °C"
     elif isinstance(event, MainsVoltage):
         text = f"mains {event.voltage_fraction * 100:g} %"
+    elif isinstance(event, ContentsAdded):
+        text = f"{event.heat_capacity_j_per_k:g} J/K at {event.celsius:g} °C put in"
+    elif isinstance(event, ByHand):
+        text = f"by hand {event.output * 100:g} %"
+    elif isinstance(event, KnobTurned):
+        text = f"knob to {event.to_fraction * 100:g} %"
     elif isinstance(event, PowerStep):
         text = f"power {event.power_fraction * 100:g} %"
     else:
@@ -157,6 +229,19 @@ class Trial(Settings):
         0.0, 1e8,
     )  # fmt: skip
     swing_period_s: float = duration(86_400.0, "Swing takes", "One day, where it is not another rhythm.", 60.0, 1e8)
+    ambient_csv: str | None = Field(
+        default=None, title="Recorded ambient", description="CSV file of the ambient, beside the design file.",
+        min_length=1, max_length=400,
+    )  # fmt: skip
+    ambient_column: str | None = Field(
+        default=None, title="Its column", description="Column of the temperature in °C; the second where left out.",
+        max_length=80,
+    )  # fmt: skip
+    humidity: float = fraction(0.6, "Humidity", "Relative humidity of the air at its mean temperature.")
+    humidity_column: str | None = Field(
+        default=None, title="Humidity column", description="Column of the relative humidity in %, if recorded.",
+        max_length=80,
+    )  # fmt: skip
     seed: int = number(1, "Seed", "Which series of random noise the probe sees.", "integer", 0, 2**31 - 1)
     events: Annotated[tuple[Event, ...], Strict(False)] = Field(
         default=(), title="Events", description="What happens during the trial."
@@ -175,6 +260,9 @@ class Limits(Settings):
     )
     recovery_s: float | None = duration(None, "Recovery", "Longest time back to the band after a disturbance.")
     switchings_per_hour: float | None = number(
-        None, "Switchings per hour", "Changes of the switch, on and off counted.", "number", 0.0, 1e7
+        None, "Switchings / hour", "Changes of the switch, on and off counted.", "number", 0.0, 1e7
     )
+    peak_celsius: float | None = temperature(None, "Highest", "The reading never goes above this.")
+    lowest_celsius: float | None = temperature(None, "Lowest", "The reading never goes below this.")
+    in_band_fraction: float | None = fraction(None, "In band, share", "Least share of the whole trial in the band.")
     energy_wh: float | None = number(None, "Energy", "Electrical energy over the whole trial, Wh.", "number", 0.0, 1e9)

@@ -13,10 +13,11 @@ from calor.desk.fields import Field, label
 from calor.desk.model import Model
 from calor.desk.words import word
 from calor.law.alarm import KINDS, Alarm
-from calor.settings import difference, temperature
+from calor.settings import difference, duration, temperature
 
-NEW_CELSIUS = {"in_band": 0.5, "out_of_band": 2.0, "deviation_high": 2.0, "deviation_low": 2.0, "loop_break": 1.0}
-NEW_DELAY_S = {"loop_break": 300.0}
+NEW_CELSIUS = {"in_band": 0.5, "out_of_band": 2.0, "deviation_high": 2.0, "deviation_low": 2.0, "loop_break": 1.0,
+               "rate_of_rise": 5.0}  # fmt: skip
+NEW_DELAY_S = {"loop_break": 300.0, "rate_of_rise": 60.0}
 
 
 def fields_of(kind: str) -> dict[str, FieldInfo]:
@@ -30,6 +31,11 @@ def fields_of(kind: str) -> dict[str, FieldInfo]:
         temperature(50.0, "At", "Beyond this.") if kind in ("high", "low") else difference(1.0, "By", "So far.")
     )
     own["celsius"].annotation = float
+    if kind == "rate_of_rise":
+        del own["hysteresis_celsius"], own["standby"]
+        own["celsius"].title = "Rises by"
+        own["delay_s"] = duration(60.0, "Within", "The time in which it may not rise so far.", 0.001, 86_400.0)
+        own["delay_s"].annotation = float
     if kind == "loop_break":
         del own["hysteresis_celsius"], own["standby"]
         own["celsius"].title = "Moves less than"
@@ -110,6 +116,6 @@ class AlarmList(QWidget):
             self.fields.append(fields)
             self._entries.addWidget(frame)
         if not self.fields:
-            empty = label("None yet. They speak in the events lane and in the C, and do not act.", "quiet")
+            empty = label("None yet. They speak in the events lane and in the C; one that trips acts.", "quiet")
             empty.setWordWrap(True)
             self._entries.addWidget(empty)

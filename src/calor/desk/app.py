@@ -59,6 +59,7 @@ def start(path: Path | None, demo: bool) -> int:
     window.show()
     app.processEvents()
     window.open_first(path, demo)
+    window.show_start(demo or (path is None and window.model.path is None))
     sys.excepthook = lambda kind, error, trace: report(window.model, kind, error, trace)
     signal.signal(signal.SIGINT, lambda *_: window.close())
     # Python sees a signal only when it runs: let it, five times a second

@@ -2,128 +2,32 @@
 
 from __future__ import annotations
 
-from typing import Any, Literal
+from typing import Any
 
-from pydantic import BaseModel
-from pydantic.fields import FieldInfo
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QPushButton, QScrollArea, QVBoxLayout, QWidget
 
-from calor.design.model import BLOCK_KINDS, Design, block_consequences, working_range
+from calor.design.model import BLOCK_KINDS, block_consequences, working_range
 from calor.design.model import BLOCKS as ORDER
-from calor.desk import probe_sections
 from calor.desk import theme as look
 from calor.desk.alarm_list import AlarmList
-from calor.desk.fan_picture import FanPicture
+from calor.desk.driver_list import DriverList
 from calor.desk.fields import ChoiceField, Field, KindBox, Segments, label
+from calor.desk.list_field import LISTS, ListField
 from calor.desk.model import Model
 from calor.desk.numbers import NumberField, field_for
-from calor.desk.probe_sections import Section
+from calor.desk.pictures import PICTURES, BenchPicture
+from calor.desk.sections import BY_HAND, field_of, keys_of, part_of_kind, sections_of, value_of
 from calor.desk.trial_bench import TrialBench
 from calor.desk.words import BLOCKS, CAUTIONS, word
-from calor.law.fan_curve import FanCurve
+from calor.law import stages
 from calor.sense import thermistor
-from calor.sense.knob import Button, Knob
-from calor.settings import Settings
+from calor.sense.knob import Knob
 
 WIDTH_PX = 300
-_LAW_LAST: tuple[Section, ...] = (("If something fails", "guard", ("probe_fault_output", "cut_out_celsius")),)
-SECTIONS: dict[tuple[str, str], tuple[Section, ...]] = {
-    ("setpoint", "hold"): (("", "setpoint", ()), ("What a pass is", "limits", ())),
-    ("law", "on_off"): (
-        ("", "law", ("action", "hysteresis_celsius", "placed", "start_celsius", "stop_celsius")),
-        ("Times", "law", ("min_on_s", "min_off_s", "period_s")),
-        *_LAW_LAST,
-    ),
-    ("law", "pid"): (
-        ("", "law", ("gain_per_celsius", "integral_time_s", "derivative_time_s", "derivative_filter",
-                     "setpoint_weight", "shown_as")),
-        ("Output", "law", ("action", "output_low", "output_high", "bias", "slew_per_s", "period_s")),
-        ("Integral and setpoint", "law", ("anti_windup", "integral_band_celsius", "ramp_celsius_per_s")),
-        *_LAW_LAST,
-    ),
-    ("law", "fan_curve"): (
-        ("", "law", ("action", "start_celsius", "floor", "full_celsius", "hysteresis_celsius", "points")),
-        ("As it starts and moves", "law", ("kick_s", "kick_output", "slew_per_s", "full_alarm_s", "period_s")),
-        *_LAW_LAST,
-    ),
-    ("law", "timer"): (("", "law", ()), *_LAW_LAST),
-    ("law", "manual"): (("", "law", ()), *_LAW_LAST),
-}  # fmt: skip
-HIDDEN = ("kind", "alarms", "format")
-LONGEST_SEGMENTS = 34
-"""Kinds with more letters than this together are a list that opens, not words beside each other."""
-_MADE_UP: dict[str, FieldInfo] = {
-    "filter.kind": FieldInfo(
-        annotation=Literal["none", "mean", "exponential", "median"],  # type: ignore[arg-type]
-        title="Readings", description="What smooths the readings before the law sees them.",
-    ),
-    "curve": FieldInfo(
-        annotation=Literal["beta", "steinhart_hart", "points"],  # type: ignore[arg-type]
-        title="Curve given by", description="R25 and beta, the coefficients of Steinhart–Hart, or points.",
-    ),
-    "knob.used": FieldInfo(annotation=bool, title="Knob", description="A knob sets the setpoint; its C is generated."),
-    "button.used": FieldInfo(annotation=bool, title="Button", description="A button toggles; its C is generated."),
-    "read_by": FieldInfo(
-        annotation=Literal["amplifier", "chip"],  # type: ignore[arg-type]
-        title="Read by", description="An amplifier and the converter, or a chip that gives °C as a code.",
-    ),
-}  # fmt: skip
-"""Choices on a bench that are several settings in the file."""
-BY_HAND: dict[str, type[Settings]] = {"knob": Knob, "button": Button}
+WIDEST_SEGMENTS = 48
+"""Kinds with more letters and edges than this together are a list that opens, not words beside each other."""
 CHIP_CELSIUS_PER_CODE = 0.25
-
-
-def _by_hand(design: Design) -> tuple[Section, ...]:
-    """The knob and the button, with their settings where there are any."""
-    found: list[Section] = []
-    for part in BY_HAND:
-        found.append(("Set by hand" if part == "knob" else "", "design", (f"{part}.used",)))
-        settings = getattr(design, part)
-        if settings is not None:
-            found.append(("", part, tuple(type(settings).model_fields)))
-    return tuple(found)
-
-
-def sections_of(design: Design, block: str) -> tuple[Section, ...]:
-    """The headings and keys that a block's bench shows."""
-    settings = getattr(design, block)
-    if block == "setpoint":
-        return (*SECTIONS["setpoint", "hold"], *_by_hand(design))
-    if block == "probe":
-        return probe_sections.sections(settings)  # type: ignore[arg-type]
-    return SECTIONS.get((block, getattr(settings, "kind", "")), (("", block, ()),))
-
-
-def field_of(settings: BaseModel, key: str) -> FieldInfo:
-    """A field by its key, which may lead into a part, as in "adc.bits"."""
-    if key in _MADE_UP:
-        return _MADE_UP[key]
-    part: Any = settings
-    *path, last = key.split(".")
-    for name in path:
-        part = getattr(part, name)
-    found: FieldInfo = type(part).model_fields[last]
-    return found
-
-
-def value_of(settings: BaseModel, key: str) -> Any:
-    """A setting's value by its key."""
-    if key == "curve":
-        return probe_sections.curve_given(settings)  # type: ignore[arg-type]
-    if key == "read_by":
-        return "amplifier" if getattr(settings, "converter_celsius_per_code", None) is None else "chip"
-    if key in ("knob.used", "button.used"):
-        return getattr(settings, key.split(".", maxsplit=1)[0]) is not None
-    value: Any = settings
-    for part in key.split("."):
-        value = getattr(value, part)
-    return value
-
-
-def keys_of(model: type[BaseModel]) -> tuple[str, ...]:
-    """All keys of a block that a form shows."""
-    return tuple(key for key in model.model_fields if key not in HIDDEN)
 
 
 class BlockForm(QWidget):
@@ -136,7 +40,17 @@ class BlockForm(QWidget):
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(6)
-        for heading, part, keys in sections_of(model.design, block):
+        self.picture = BenchPicture(model, block) if (block, kind) in PICTURES else None
+        if self.picture is not None:
+            column.addWidget(self.picture)
+        self.list: ListField | None = None
+        self.driver: DriverList | None = None
+        what = LISTS.get((block, kind))
+        sections = sections_of(model.design, block)
+        for number, (heading, part, keys) in enumerate(sections):
+            if what is not None and number == (1 if what.fewest else len(sections) - 1):
+                self.list = ListField(model, block, what)
+                column.addWidget(self.list)
             settings = model.settings_of(part)
             if heading:
                 column.addSpacing(8)
@@ -149,12 +63,12 @@ class BlockForm(QWidget):
                     field.waits = True
                 column.addWidget(field)
                 self.fields[f"{part}.{key}"] = field
+                if key == "driver.kind":
+                    self.driver = DriverList(model)
+                    column.addWidget(self.driver)
         self.alarms = AlarmList(model) if block == "law" else None
         if self.alarms is not None:
             column.addWidget(self.alarms)
-        self.picture = FanPicture() if block == "law" and kind == "fan_curve" else None
-        if self.picture is not None:
-            column.insertWidget(6, self.picture)
         if block in CAUTIONS:
             column.addSpacing(8)
             caution = label(CAUTIONS[block], "quiet")
@@ -173,6 +87,11 @@ class BlockForm(QWidget):
             values |= {"start_celsius": law.stop_celsius, "stop_celsius": law.start_celsius}  # the pair turns round
         if part == "probe":
             values = self._probe_values(key, value)
+        if part == "law" and key == "action" and law.kind == "stages":
+            values |= {"stages": stages.turned(law)}
+        if part == "design" and key.endswith(".kind"):
+            name = key.split(".", maxsplit=1)[0]
+            values = {name: part_of_kind(name, str(value))}
         if part == "design" and key.endswith(".used"):
             values = self._hand_values(key.split(".", maxsplit=1)[0], bool(value))
         problem = self._model.set_values(part, values, f"{part}.{key}")
@@ -217,8 +136,9 @@ class BlockForm(QWidget):
         lines = block_consequences(design, self._block, unit)
         if self.alarms is not None:
             self.alarms.show_model()
-        if self.picture is not None and isinstance(design.law, FanCurve):
-            self.picture.show_law(design.law, unit)
+        for part_shown in (self.picture, self.list, self.driver):
+            if part_shown is not None:
+                part_shown.show_model()
         for place, field in self.fields.items():
             part, key = place.split(".", 1)
             field.show_value(value_of(self._model.settings_of(part), key), unit)
@@ -260,7 +180,7 @@ class Bench(QFrame):
         for block in ORDER:
             kinds = list(BLOCK_KINDS[block])
             if len(kinds) > 1:
-                many = sum(len(word(kind)) for kind in kinds) > LONGEST_SEGMENTS
+                many = sum(len(word(kind)) + 3 for kind in kinds) > WIDEST_SEGMENTS
                 segments = (KindBox if many else Segments)(kinds, BLOCKS[block])
                 segments.chosen.connect(lambda kind, block=block: self.choose_kind(block, kind))
                 holder = QHBoxLayout()
@@ -320,7 +240,7 @@ class Bench(QFrame):
         block = self._model.bench
         settings = getattr(self._model.design, block, None)
         kind = getattr(settings, "kind", "")
-        showing = (block, kind, sections_of(self._model.design, block) if block in ("probe", "setpoint") else ())
+        showing = (block, kind, sections_of(self._model.design, block) if block != "trial" else ())
         if showing != self._showing:
             self._showing = showing
             self.form = TrialBench(self._model) if block == "trial" else BlockForm(self._model, block, kind)

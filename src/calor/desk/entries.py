@@ -23,10 +23,10 @@ def clear(column: QVBoxLayout) -> None:
 
 
 def entry(
-    title: str, own: Mapping[str, FieldInfo], remove: Callable[[], None], edit: Callable[[str, Any, Field], None],
-    settled: Callable[[], None],
+    title: str, own: Mapping[str, FieldInfo], remove: Callable[[], None] | None,
+    edit: Callable[[str, Any, Field], None], settled: Callable[[], None],
 ) -> tuple[QFrame, dict[str, Field]]:  # fmt: skip
-    """(a frame with the title and the fields, the fields by key)."""
+    """(a frame with the title and the fields, the fields by key). Without `remove` it stays."""
     frame = QFrame()
     column = QVBoxLayout(frame)
     column.setContentsMargins(0, 0, 0, 0)
@@ -36,7 +36,9 @@ def entry(
     head.addStretch(1)
     button = QPushButton("Remove")
     button.setProperty("role", "link")
-    button.clicked.connect(lambda _: remove())
+    if remove is None:
+        button.hide()  # only ever hidden here: shown without a parent it would be a window of its own
+    button.clicked.connect(lambda _: remove() if remove is not None else None)
     head.addWidget(button)
     column.addLayout(head)
     fields: dict[str, Field] = {}

@@ -153,6 +153,7 @@ class TextField(Field):
 
     def __init__(self, key: str, field: FieldInfo) -> None:
         super().__init__(key, field)
+        self.optional = type(None) in get_args(field.annotation)
         self.entry = Entry()
         self.entry.setAccessibleName(self.title)
         self.entry.setToolTip(field.description or "")
@@ -164,13 +165,14 @@ class TextField(Field):
     def _entered(self) -> None:
         if self.entry.isModified():
             self.entry.setModified(False)
-            self.edited.emit(self.entry.text().strip())
+            text = self.entry.text().strip()
+            self.edited.emit(text if text or not self.optional else None)
             self.settled.emit()
 
     def show_value(self, value: Any, unit: TemperatureUnit) -> None:
         del unit
         with QSignalBlocker(self.entry):
-            self.entry.setText(str(value))
+            self.entry.setText("" if value is None else str(value))
         self.entry.setCursorPosition(0)
 
     def focus_editor(self) -> None:

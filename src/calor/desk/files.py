@@ -87,7 +87,7 @@ class Files(QObject):
         """Open a shipped design as one that has no file yet, so that it is never written over."""
         if self.may_go_on():
             demo = DEMOS[number]
-            self._model.open_text(demo.design.read_text(encoding="utf-8"), str(demo.design.name))
+            self._model.open_text(demo.design.read_text(encoding="utf-8"), str(demo.design.name), demo.design.parent)
 
     def save(self) -> bool:
         """Save where the design came from, or ask where."""
@@ -137,7 +137,11 @@ class Files(QObject):
     def overlay_demo(self) -> None:
         """Overlay the recorded run of the open demo, or of the first one."""
         name = self._model.design.name
-        self.overlay(next((demo.log for demo in DEMOS if demo.title == name), DEMOS[0].log))
+        log = next((demo.log for demo in DEMOS if demo.title == name), DEMOS[0].log)
+        if log is None:
+            self._model.noticed.emit("note", f"{name} comes without a recorded run; overlay one of your own by Ctrl+L.")
+        else:
+            self.overlay(log)
 
     def ask_code(self) -> None:
         """Choose a folder and write the C99 sources into it."""
@@ -148,10 +152,10 @@ class Files(QObject):
 
     def write_code(self, folder: Path) -> None:
         """Write the C99 sources into `folder`."""
-        from calor.firmware import generate
+        from calor.firmware import folder as folders
 
         try:
-            written = generate.write(self._model.design, folder)
+            written = folders.write(self._model.design, folder)
         except FirmwareError as error:
             self._model.noticed.emit("error", str(error))
             return

@@ -278,6 +278,13 @@ class Rows(QWidget):
                     painter.drawText(place, Qt.AlignmentFlag.AlignVCenter, event.text)
                     taken.append((at, at + length, line))
                     break
+            else:
+                left, right = max(x, LEFT_PX), min(end, right_edge)
+                if math.isfinite(event.until_s) and right - left > length + 8:  # in the bar, where it is all there is
+                    painter.setPen(QColor(self.theme.ground))
+                    place = QRectF(left + 5, top + line * 19, length, 18)
+                    painter.drawText(place, Qt.AlignmentFlag.AlignVCenter, event.text)
+                    painter.setPen(QColor(self.theme.quiet))
         if not self.events:
             painter.drawText(QRectF(LEFT_PX, top, 400, 18), Qt.AlignmentFlag.AlignVCenter, "none in this trial")
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any
+from typing import Any, get_args
 
 from pydantic import ValidationError
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
@@ -16,7 +16,7 @@ from calor.design.trial import Trial
 from calor.desk.places import Keeper, Remembered
 from calor.desk.simulator import Outcome, Request, Simulator
 from calor.errors import DesignError, Problem
-from calor.law import fan_curve
+from calor.law import fan_curve, stages
 from calor.law.on_off import DEFAULT_HYSTERESIS_CELSIUS
 from calor.sense.survey import Scope, Survey
 from calor.sense.table import Number
@@ -65,6 +65,7 @@ class Model(QObject):
     noticed = pyqtSignal(str, str)
     bench_chosen = pyqtSignal(str, str)
     wide_changed = pyqtSignal(bool)
+    room_changed = pyqtSignal(str)
     survey_changed = pyqtSignal()
 
     def __init__(self, simulator: Simulator, remembered: Remembered) -> None:
@@ -88,6 +89,8 @@ class Model(QObject):
         unit = remembered.get("unit", "°C")
         self.unit: TemperatureUnit = unit if unit in TEMPERATURE_UNITS else "°C"
         self.wide = False
+        self.room = "loop"
+        self.seat = "python"
         self.survey: Survey | None = None
         self.survey_range: tuple[float, float] | None = None
         self.survey_within_celsius, self.survey_number = 0.1, "integer"
@@ -124,7 +127,7 @@ class Model(QObject):
     def open(self, path: Path, text: str | None = None, remember: bool = True) -> bool:
         """Open the design at `path`; with `text`, an edit of it that was not saved. False, and a notice, on error."""
         try:
-            read = file.read(path) if text is None else file.DesignFile(file.parse(text, str(path)), text)
+            read = file.read(path) if text is None else file.DesignFile(file.parse(text, str(path), path.parent), text)
         except DesignError as error:
             self.noticed.emit("error", str(error))
             return False
@@ -136,10 +139,10 @@ class Model(QObject):
             self.design_changed.emit()
         return True
 
-    def open_text(self, text: str, name: str = "") -> bool:
-        """Open a design that has no file yet."""
+    def open_text(self, text: str, name: str = "", folder: Path | None = None) -> bool:
+        """Open a design that has no file yet; files it names are sought in `folder`."""
         try:
-            design = file.parse(text, name)
+            design = file.parse(text, name, folder)
         except DesignError as error:
             self.noticed.emit("error", str(error))
             return False
@@ -158,13 +161,14 @@ class Model(QObject):
         self.pinned_changed.emit()
         self.log_changed.emit()
 
-    def text(self) -> str:
-        """The design as it would be saved."""
-        return file.write(self.design, self._text)
+    def text(self, path: Path | None = None) -> str:
+        """The design as it would be saved, at `path` or where it is."""
+        path = path or self.path
+        return file.write(self.design, self._text, path.parent if path is not None else None)
 
     def save(self, path: Path) -> bool:
         """Save the design; False, and a notice, where it cannot be written."""
-        text = self.text()
+        text = self.text(path)
         try:
             file.save_atomically(path, text)
         except OSError as error:
@@ -268,9 +272,14 @@ class Model(QObject):
             for key, value in _parts(now).items()
             if key in model.model_fields and key != "kind" and value is not None
         }
+        action = model.model_fields.get("action")
+        if action is not None and shared.get("action") not in get_args(action.annotation):
+            shared.pop("action", None)
         base = _parts(past) if past is not None else {}
         if kind == "fan_curve" and past is None:
             base |= fan_curve.fitting(self.design.setpoint.celsius, getattr(now, "action", "cool"))
+        if past is None:
+            base |= _fitting(kind, self.design.setpoint.celsius, getattr(now, "action", "heat"))
         if kind == "on_off" and past is None:
             base["hysteresis_celsius"] = DEFAULT_HYSTERESIS_CELSIUS
         try:
@@ -320,6 +329,20 @@ class Model(QObject):
         self.bench = block
         self.bench_chosen.emit(block, key)
 
+    # ---- rooms
+
+    def choose_room(self, room: str) -> None:
+        """Go into another room: "loop" or "code"."""
+        if room != self.room:
+            self.room = room
+            self.room_changed.emit(room)
+
+    def choose_seat(self, seat: str) -> None:
+        """Let another one decide in the trial: "python", "host", a chip, or the path of a law of one's own."""
+        if seat != self.seat:
+            self.seat = seat
+            self.simulate()
+
     # ---- the probe's room
 
     def set_wide(self, wide: bool) -> None:
@@ -362,7 +385,10 @@ class Model(QObject):
     def simulate(self) -> None:
         """Ask for the current run."""
         self._requests += 1
-        self.simulator.request(Request(self._requests, "run", self.design, self.trial, self.unit, self.recorded))
+        request = Request(
+            self._requests, "run", self.design, self.trial, self.unit, self.recorded, seat=self.seat
+        )  # fmt: skip
+        self.simulator.request(request)
 
     def _run_finished(self, outcome: Outcome) -> None:
         if outcome.request.purpose == "ghost":
@@ -420,6 +446,19 @@ class Model(QObject):
         self.simulate()
 
 
+def _fitting(kind: str, setpoint_celsius: float, action: str) -> dict[str, Any]:
+    """What a kind chosen for the first time is set to, so that it is about the setpoint that there is."""
+    if kind == "program":
+        return {"segments": ({"to_celsius": setpoint_celsius, "rate_celsius_per_min": 1.0, "soak_s": 1800.0},)}
+    if kind == "day_night":
+        return {"day_celsius": setpoint_celsius, "night_celsius": setpoint_celsius - 4.0}
+    if kind == "follow":
+        return {"without_signal_celsius": setpoint_celsius}
+    if kind == "stages" and action == "cool":
+        return {"stages": stages.turned(stages.Stages())}
+    return {}
+
+
 def _parts(settings: Settings) -> dict[str, Any]:
     return {key: getattr(settings, key) for key in type(settings).model_fields}
 
@@ -429,4 +468,4 @@ def _own_problem(error: ValidationError, block: str, settings: Settings) -> Prob
         return explain(error)[0]
     inside = {"trial": ("trial", 0), "design": ()}.get(block, (block,))
     kind = getattr(settings, "kind", None)
-    return explain(error, (*inside, kind) if kind and block not in ("setpoint", "trial") else inside)[0]
+    return explain(error, (*inside, kind) if kind and block != "trial" else inside)[0]

@@ -36,6 +36,7 @@ def scale_of(quantity: str, unit: TemperatureUnit) -> Scale:
         "temperature": Scale(unit, lambda v: celsius_to(unit, v), lambda v: to_celsius(unit, v)),
         "difference": Scale(unit, lambda v: v * per, lambda v: v / per),
         "gain_per_celsius": Scale(f"% per {unit}", lambda v: v * 100.0 / per, lambda v: v / 100.0 * per),
+        "clock_frequency": Scale("MHz", lambda v: v / 1e6, lambda v: v * 1e6),
         "fraction": Scale("%", lambda v: v * 100.0, lambda v: v / 100.0),
     }
     plain = Scale(QUANTITY_UNIT.get(quantity, ""), lambda v: v, lambda v: v)
@@ -226,4 +227,5 @@ def field_for(key: str, field: FieldInfo) -> Field:
         return NumbersField(key, field)
     if field.annotation is bool:
         return ChoiceField(key, field)
-    return ChoiceField(key, field) if get_args(field.annotation) else TextField(key, field)
+    choices = [choice for choice in get_args(field.annotation) if not isinstance(choice, type)]
+    return ChoiceField(key, field) if choices else TextField(key, field)

@@ -10,15 +10,18 @@ import contextlib
 import threading
 import time
 from dataclasses import dataclass, field
-from typing import Any
+from pathlib import Path
+from typing import Any, NamedTuple
 
 from PyQt6.QtCore import QObject, pyqtSignal
 
 from calor.design.model import Design
 from calor.design.trial import Trial
+from calor.errors import CalorError
 from calor.units import TemperatureUnit
 
 LONG_RUN_S = 0.4
+THUMBNAIL_POINTS = 300
 ADVISE_AFTER_S = 0.25
 MOST_ADVISED_STEPS = 2_000_000
 
@@ -27,7 +30,7 @@ MOST_ADVISED_STEPS = 2_000_000
 class Request:
     """What to work out. `purpose` is "run", "ghost", or "survey": of the probe, over `scope`.
 
-    `recorded` is a log to replay the law on.
+    `recorded` is a log to replay the law on. `seat` says who decides: "python" is the built-in law.
     """
 
     number: int
@@ -37,6 +40,7 @@ class Request:
     unit: TemperatureUnit = "°C"
     recorded: Any = None
     scope: Any = None
+    seat: str = "python"
 
 
 @dataclass(frozen=True)
@@ -52,17 +56,28 @@ class Outcome:
     is_first: bool = False
 
 
+class Thumbnail(NamedTuple):
+    """A run as a start page shows it: some hundred points of what was measured and aimed at."""
+
+    time_s: Any
+    measured_celsius: Any
+    setpoint_celsius: Any
+    span_s: float
+
+
 class Simulator(QObject):
     """One worker thread for runs, ghosts, replays, advice and the probe's curves."""
 
     finished = pyqtSignal(object)
     surveyed = pyqtSignal(object)
     advised = pyqtSignal(int, object)
+    pictured = pyqtSignal(int, object)
     failed = pyqtSignal(str)
 
     def __init__(self) -> None:
         super().__init__()
         self._wanted: dict[str, Request] = {}
+        self._to_picture: list[tuple[int, Path]] = []
         self._wake = threading.Condition()
         self._ending = False
         self._control: Any = None
@@ -78,6 +93,12 @@ class Simulator(QObject):
             self._wanted[request.purpose] = request
             if self._control is not None and time.perf_counter() - self._began_s > LONG_RUN_S:
                 self._control[0] = 1
+            self._wake.notify()
+
+    def picture(self, designs: list[tuple[int, Path]]) -> None:
+        """Ask for thumbnails of the designs in files, one after the other, after all that is wanted more."""
+        with self._wake:
+            self._to_picture = list(designs)
             self._wake.notify()
 
     def stop(self) -> None:
@@ -99,6 +120,7 @@ class Simulator(QObject):
         with self._wake:
             self._ending = True
             self._wanted.clear()
+            self._to_picture.clear()
             if self._control is not None:
                 self._control[0] = 1
             self._wake.notify()
@@ -117,10 +139,17 @@ class Simulator(QObject):
 
         while True:
             with self._wake:
-                while not self._pending():
+                while not self._pending() and not self._to_picture:
                     self._wake.wait()
                 if self._ending:
                     return
+                next_picture = self._to_picture.pop(0) if not self._wanted else None
+            if next_picture is not None:
+                self._picture(*next_picture)
+                continue
+            with self._wake:
+                if not self._wanted:
+                    continue
                 purpose = "run" if "run" in self._wanted else next(iter(self._wanted))
                 request = self._wanted.pop(purpose)
                 if purpose != "survey":
@@ -136,17 +165,33 @@ class Simulator(QObject):
                 outcome = None
             except Exception as error:  # the thread must outlive whatever a design does to it
                 outcome = None
-                self._say(self.failed, f"the run could not be made: {type(error).__name__}: {error}")
+                said = str(error) if isinstance(error, CalorError) else f"{type(error).__name__}: {error}"
+                self._say(self.failed, f"the run could not be made: {said}")
             with self._wake:
                 self._control = None
             if outcome is None or self._ending:
                 continue
             self._say(self.finished, outcome)
-            if request.purpose == "run" and outcome.trace.steps > MOST_ADVISED_STEPS:
-                # advice would simulate such a run again several times, and keep the next edit waiting
+            if request.purpose == "run" and (outcome.trace.steps > MOST_ADVISED_STEPS or request.seat != "python"):
+                # advice would simulate a long run again several times; of who decides otherwise it knows nothing
                 self._say(self.advised, request.number, [])
             elif request.purpose == "run" and self._rests():
                 self._advise(outcome)
+
+    def _picture(self, number: int, path: Path) -> None:
+        """One thumbnail; a design that cannot be run has none."""
+        from calor import loop
+        from calor.design import file
+
+        try:
+            design = file.read(path).design
+            trace = loop.run(design, design.trial[0])
+        except CalorError as error:
+            self._say(self.failed, f"no thumbnail of {path.name}: {error}")
+            return
+        stride = max(trace.steps // THUMBNAIL_POINTS, 1)
+        columns = (trace.time_s, trace.measured_celsius, trace.setpoint_celsius)
+        self._say(self.pictured, number, Thumbnail(*(column[::stride] for column in columns), trace.span_s))
 
     def _survey(self, request: Request) -> None:
         from calor.sense.survey import survey
@@ -166,11 +211,13 @@ class Simulator(QObject):
 
     def _make(self, request: Request) -> Outcome:
         from calor import loop
+        from calor.firmware.seat import seated
         from calor.judge.verdict import judge
         from calor.log.compare import compare
 
         began_s = time.perf_counter()
-        trace = loop.run(request.design, request.trial, self._control)
+        with seated(request.design, request.seat) as seat:
+            trace = loop.run(request.design, request.trial, self._control, seat)
         took_s = time.perf_counter() - began_s
         replayed, comparison = None, {}
         if request.recorded is not None:

@@ -17,14 +17,25 @@ from calor.desk.hand import StripHand
 from calor.desk.lanes import LEFT_PX, RIGHT_PX, Lane, Legend, Row, Rows
 from calor.desk.model import Model
 from calor.desk.time_view import TimeView
-from calor.loop.envelope import envelope, share_on
+from calor.desk.words import seat_word
+from calor.loop.envelope import envelope, output_on, share_on
 from calor.loop.trace import RunEvent, Trace
 from calor.units import celsius_to, difference_to, format_difference, format_duration, format_temperature
 
 FINE_AFTER_MS = 250
 BY_KEYBOARD = (Qt.FocusReason.TabFocusReason, Qt.FocusReason.BacktabFocusReason, Qt.FocusReason.ShortcutFocusReason)
 CLOSE_UP_BANDS = 3.0
+MOST_STEPS = 4
 SHOW_BUSY_AFTER_S, SHOW_STOP_AFTER_S = 0.2, 2.0
+
+
+SHORT = {"heating": "heat", "cooling": "cool", "second fan": "2nd", "fan": "fan"}
+"""Names of outputs as they fit beside their rows."""
+
+
+def is_moving(trace: Trace) -> bool:
+    """Whether the setpoint goes along ramps or with a signal, and not in a step or two."""
+    return bool(np.count_nonzero(np.diff(trace.setpoint_celsius)) > MOST_STEPS)
 
 
 class Strip(QFrame):
@@ -43,6 +54,7 @@ class Strip(QFrame):
         self._view = TimeView()
         self.calipers: list[float] = []
         self._close_up_factor = 1.0
+        self._is_moving = False
         self.legend = Legend()
         self.status = label("", "quiet")
         self.stop = QPushButton("Stop")
@@ -170,8 +182,11 @@ class Strip(QFrame):
             times, values = envelope(times, values, begin, end, lane.pixels())
             return times, values * 100.0 if name == "demand" else celsius_to(unit, values)
 
+        self._is_moving = is_moving(trace)
+        if self._is_moving:
+            self._draw_distances(begin, end, band)
         setpoint_steps = self._setpoint_steps(trace)
-        for lane in (self.whole, self.close_up):
+        for lane in (self.whole,) if self._is_moving else (self.whole, self.close_up):
             times, levels = setpoint_steps
             shown_level = celsius_to(unit, levels)
             margin = difference_to(unit, band)
@@ -182,13 +197,47 @@ class Strip(QFrame):
             lane.draw("ghost", points(ghost, "measured_celsius", lane), t.measured, dash=True, z=12, width=1.2)
             lane.draw("measured", points(trace, "measured_celsius", lane), t.measured, z=10)
         self.demand.draw("pinned", points(pinned, "demand", self.demand), t.pinned, z=-5)
-        self.demand.draw(
-            "demand", points(trace, "demand", self.demand), t.cool if trace.cools else t.heat, z=10, width=1.0
-        )
+        self._draw_demands(trace, begin, end)
         self._set_ranges(trace, pinned, recorded, band)
         self._draw_rows(result, begin, end)
         self._write(result, band)
         self._place_calipers()
+
+    def _draw_distances(self, begin: float, end: float, band: float) -> None:
+        """The close-up of a setpoint that moves: how far from it the readings are."""
+        t, unit, lane, result = self._theme, self._model.unit, self.close_up, self._model.result
+        margin = difference_to(unit, band)
+        sides = np.array([begin, end])
+        lane.draw_band(sides, np.full(2, -margin), np.full(2, margin), t.band)
+        lane.draw("setpoint", (sides, np.zeros(2)), t.setpoint, dash=True, z=5, width=1.2)
+        pinned = self._model.pinned[1].trace if self._model.pinned else None
+        ghost = self._model.ghost.trace if self._model.ghost else None
+        lane.draw("recorded", None, t.recorded, z=8)
+        for name, run, colour, z in (
+            ("pinned", pinned, t.pinned, -5), ("ghost", ghost, t.measured, 12),
+            ("measured", result.trace if result is not None else None, t.measured, 10),
+        ):  # fmt: skip
+            if run is None:
+                lane.draw(name, None, colour, z=z)
+                continue
+            away = np.asarray(difference_to(unit, 1.0)) * (run.measured_celsius - run.setpoint_celsius)
+            lane.draw(name, envelope(run.time_s, away, begin, end, lane.pixels()), colour, name == "ghost", z=z)
+
+    def _draw_demands(self, trace: Trace, begin: float, end: float) -> None:
+        """What was asked: of one output, of heating and cooling on either side of 0, or of each of several."""
+        t, lane = self._theme, self.demand
+        first = t.cool if trace.cools else t.heat
+        drawn = [("demand", trace.demand, first)]
+        if self._both_ways(trace):
+            heating, cooling = (output.demand for output in trace.outputs)
+            drawn = [("demand", heating, t.heat), ("second", -cooling, t.cool)]
+        elif len(trace.outputs) == 2 and trace.outputs[1].name == "second fan":
+            drawn.append(("second", trace.outputs[1].demand, t.setpoint))
+        for name, values, colour in drawn:
+            times, shown = envelope(trace.time_s, values * 100.0, begin, end, lane.pixels())
+            lane.draw(name, (times, shown), colour, z=10, width=1.0)
+        if len(drawn) == 1:
+            lane.draw("second", None, first)
 
     @staticmethod
     def _setpoint_steps(trace: Trace) -> tuple[Any, Any]:
@@ -209,10 +258,10 @@ class Strip(QFrame):
         low, high = celsius_to(unit, min(lows)), celsius_to(unit, max(highs))
         margin = 0.04 * (high - low)
         self.whole.show_values(low - margin, high + margin)
-        middle = celsius_to(unit, float(trace.setpoint_celsius[0]))
+        middle = 0.0 if self._is_moving else celsius_to(unit, float(trace.setpoint_celsius[0]))
         half = difference_to(unit, self._close_up_half(band))
         self.close_up.show_values(middle - half, middle + half)
-        self.demand.show_values(-13.0, 113.0)
+        self.demand.show_values(*((-140.0, 140.0) if trace.demand.min() < 0.0 else (-13.0, 113.0)))
 
     def _close_up_half(self, band: float) -> float:
         """Half the height of the close-up, °C: three bands, less where the band is wide."""
@@ -225,6 +274,15 @@ class Strip(QFrame):
         rows = [Row("run", share_on(trace, begin, end, pixels), colour)]
         noun = "output" if not trace.switches else "fan" if trace.cools else "heater"
         caption = f"{noun} on" if trace.switches else "output given"
+        if trace.outputs:
+            rows = [
+                Row(
+                    SHORT.get(output.name, output.name.replace("stage ", "")),
+                    output_on(output, trace, begin, end, pixels), t.cool if output.name == "cooling" else colour,
+                )
+                for output in trace.outputs
+            ]  # fmt: skip
+            caption = "each output: " + ", ".join(output.name for output in trace.outputs)
         if recorded is not None:
             caption = f"{noun} on: in this run, in the log, and by this law on the log's readings"
             has_output = recorded.recorded_output is not None
@@ -254,9 +312,9 @@ class Strip(QFrame):
         self.rows.update()
 
     def _write(self, result: Any, band: float) -> None:
-        t, unit = self._theme, self._model.unit
+        t, unit, who = self._theme, self._model.unit, result.request.seat
         entries = [
-            ("measured", t.measured, "line"),
+            ("measured" if who == "python" else f"measured: {seat_word(who)}", t.measured, "line"),
             (f"setpoint ± {difference_to(unit, band):.3g}", t.setpoint, "dash"),
         ]
         if self._model.ghost is not None:
@@ -269,13 +327,23 @@ class Strip(QFrame):
         self.unit_label.setText(unit)
         self.legend.update()
         half = self._close_up_half(band)
-        self.close_caption.setText(f"close-up, setpoint ± {format_difference(unit, half, 1)}")
+        name = "distance from the setpoint, ±" if self._is_moving else "close-up, setpoint ±"
+        self.close_caption.setText(f"{name} {format_difference(unit, half, 1)}")
+        outputs = result.trace.outputs
+        second = "; cooling below 0" if self._both_ways(result.trace) else ""
+        if len(outputs) == 2 and outputs[1].name == "second fan":
+            second = "; ochre: second fan"
+        self.demand_caption.setText(f"demand, %{second}")
         self.whole_button.setEnabled(not self._view.is_whole)
         if self._model.simulator.progress() is None:
             took = f"simulated in {result.took_s * 1000.0:.0f} ms"
             self.status.setText(
                 f"ready after {result.took_s:.1f} s" if result.is_first and result.took_s >= 0.5 else took
             )
+
+    @staticmethod
+    def _both_ways(trace: Trace) -> bool:
+        return len(trace.outputs) == 2 and trace.outputs[1].name == "cooling"
 
     def _show_busy(self) -> None:
         progress = self._model.simulator.progress()

@@ -103,6 +103,7 @@ QLabel[role="quiet"] {{ color: {t.quiet}; font-size: {SMALL_PX}px; }}
 QLabel[role="unit"] {{ color: {t.quiet}; }}
 QLabel[role="problem"] {{ color: {t.failed}; font-size: {SMALL_PX}px; }}
 QLabel[role="heading"] {{ font-weight: bold; }}
+QLabel[role="title"] {{ font-weight: bold; font-size: {TITLE_PX}px; }}
 QLabel[role="passed"] {{ color: {t.passed}; font-weight: bold; }}
 QLabel[role="failed"] {{ color: {t.failed}; font-weight: bold; }}
 QLabel[role="code"] {{ font-family: "B612 Mono"; font-size: {SMALL_PX}px; }}
@@ -117,9 +118,13 @@ QLabel[role="code"] {{ font-family: "B612 Mono"; font-size: {SMALL_PX}px; }}
     font-size: {SMALL_PX}px; min-height: 0; }}
 #rail QPushButton:hover {{ color: {t.rail_ink}; }}
 #rail QPushButton:focus {{ color: {t.rail_ink}; border: 2px solid {t.setpoint}; padding: 4px 0; }}
-#railRoom {{ background: {t.ground}; border-left: 4px solid {t.heat}; }}
-#rail #railRoom QLabel {{ color: {t.ink}; }}
-#rail #railRoom QLabel[role="quiet"] {{ color: {t.heat}; font-size: {SMALL_PX}px; }}
+#rail QPushButton[role="room"] {{ color: {t.rail_quiet}; padding: 8px 0; border-left: 4px solid transparent; }}
+#rail QPushButton[role="room"]:checked {{ background: {t.ground}; color: {t.ink}; border-left: 4px solid {t.heat}; }}
+#rail QPushButton[role="room"]:focus {{ border: 2px solid {t.setpoint}; padding: 6px 0; }}
+QTabBar::tab {{ background: transparent; color: {t.quiet}; padding: 3px 10px; border-bottom: 2px solid transparent; }}
+QTabBar::tab:selected {{ color: {t.ink}; border-bottom: 2px solid {t.heat}; }}
+QTabBar::tab:focus {{ color: {t.measured}; }}
+QsciScintilla {{ border: 1px solid {t.rule}; }}
 QPushButton, QComboBox, QLineEdit, QToolButton {{ background: {t.raised}; border: 1px solid {t.rule}; border-radius: 4px;
     padding: 2px 8px; min-height: 20px; }}
 QLineEdit {{ selection-background-color: {t.measured}; selection-color: {t.raised}; }}
@@ -137,8 +142,8 @@ QPushButton[role="link"] {{ background: transparent; border: 1px solid transpare
     min-height: 18px; text-align: left; }}
 QPushButton[role="link"]:focus {{ border: 1px solid {t.measured}; }}
 QPushButton[role="link"]:pressed, QPushButton[role="link"]:checked {{ background: transparent; color: {t.measured}; }}
-QPushButton[role="segment"] {{ border-radius: 0; border-right-width: 0; padding: 2px 6px; }}
-QPushButton[role="segment"]:focus {{ border: 2px solid {t.setpoint}; padding: 1px 5px; }}
+QPushButton[role="segment"] {{ border-radius: 0; border-right-width: 0; padding: 2px 3px; }}
+QPushButton[role="segment"]:focus {{ border: 2px solid {t.setpoint}; padding: 1px 2px; }}
 QPushButton[segment="first"] {{ border-top-left-radius: 4px; border-bottom-left-radius: 4px; }}
 QPushButton[segment="last"] {{ border-top-right-radius: 4px; border-bottom-right-radius: 4px; border-right-width: 1px; }}
 QLineEdit[wrong="true"] {{ border: 2px solid {t.failed}; padding: 1px 7px; }}

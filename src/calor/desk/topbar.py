@@ -33,7 +33,7 @@ class TopBar(QFrame):
         self.edit_trial.setToolTip("Change this trial: its start and its events.")
         self.edit_trial.clicked.connect(lambda: model.choose_bench("trial"))
         self.span, self.ambient = QLineEdit(), QLineEdit()
-        for line, name, width in ((self.span, "Span", 84), (self.ambient, "Ambient", 70)):
+        for line, name, width in ((self.span, "Span", 96), (self.ambient, "Ambient", 70)):
             line.setAccessibleName(name)
             line.setFixedWidth(width)
             line.setAlignment(Qt.AlignmentFlag.AlignRight)

@@ -3,19 +3,27 @@
 from __future__ import annotations
 
 from functools import partial
+from pathlib import Path
 from typing import Any
 
 from pydantic import ValidationError
 from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
+from calor.design.recorded_ambient import read_record
 from calor.design.trial import EVENT_KINDS, Trial
 from calor.desk.entries import clear, entry
 from calor.desk.fields import Field, label
 from calor.desk.model import Model
 from calor.desk.numbers import field_for
 from calor.desk.words import word
+from calor.errors import CalorError
 
-KEYS = ("name", "span_s", "start_celsius", "ambient_celsius", "swing_celsius", "warmest_at_s", "seed")
+KEYS = (
+    "name", "span_s", "start_celsius", "ambient_celsius", "swing_celsius", "warmest_at_s", "humidity", "ambient_csv",
+    "ambient_column", "humidity_column", "seed",
+)  # fmt: skip
+OF_A_RECORD = ("ambient_column", "humidity_column")
+"""Settings that only a recorded ambient has a use for."""
 NEW_EVENT: dict[str, dict[str, Any]] = {
     "door": {"for_s": 90.0},
     "ambient_step": {"celsius": 10.0},
@@ -27,6 +35,13 @@ NEW_EVENT: dict[str, dict[str, Any]] = {
     "probe_reversed": {"for_s": 60.0},
     "probe_stuck": {"for_s": 60.0},
     "mains_lost": {"for_s": 300.0},
+    "contents_added": {"heat_capacity_j_per_k": 500.0, "celsius": 20.0},
+    "manual": {"output": 0.5, "for_s": 300.0},
+    "knob_turned": {"to_fraction": 0.5},
+    "stalled": {"for_s": 60.0},
+    "output_stuck_on": {"for_s": 300.0},
+    "output_stuck_off": {"for_s": 300.0},
+    "output_inverted": {"for_s": 300.0},
 }
 
 
@@ -76,6 +91,14 @@ class TrialBench(QWidget):
         self.show_model()
 
     def _edit(self, key: str, value: Any, field: Field) -> None:
+        if key == "ambient_csv" and value:
+            folder = self._model.path.parent if self._model.path is not None else Path.cwd()
+            value = str((folder / Path(value).expanduser()).absolute())
+            try:
+                read_record(value, None, None)
+            except CalorError as error:
+                field.reject(f"{error}.")
+                return
         problem = self._model.set_value("trial", key, value)
         if problem is not None:
             field.reject(f"{problem.rule}.")
@@ -116,6 +139,7 @@ class TrialBench(QWidget):
         trial, unit = self._model.trial, self._model.unit
         for key, field in self.fields.items():
             field.show_value(getattr(trial, key), unit)
+            field.setVisible(key not in OF_A_RECORD or trial.ambient_csv is not None)
         steps = trial.span_s / self._model.design.law.period_s
         self.fields["span_s"].say(f"{steps:,.0f} control steps.".replace(",", " "))
         self.remove.setEnabled(len(self._model.design.trial) > 1)

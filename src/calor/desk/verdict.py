@@ -199,6 +199,8 @@ class VerdictPanel(QFrame):
         self.quiet.setVisible(not wanted and result is not None and self._model.advised)
         if result is not None and result.trace.steps > MOST_ADVISED_STEPS:
             self.quiet.setText("So long a run is not advised on: advice simulates it several times.")
+        elif result is not None and result.request.seat != "python":
+            self.quiet.setText("Advice is on the built-in law; here another one decides.")
         else:
             self.quiet.setText("Nothing to advise on this run.")
         if now == wanted:

@@ -8,97 +8,29 @@ from typing import Any
 
 from PyQt6.QtCore import QByteArray, Qt
 from PyQt6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence, QShortcut
-from PyQt6.QtWidgets import QApplication, QFrame, QHBoxLayout, QMainWindow, QMenu, QPushButton, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QApplication, QHBoxLayout, QMainWindow, QMenu, QVBoxLayout, QWidget
 
 from calor.demo import DEMOS
 from calor.design.model import BLOCK_KINDS
 from calor.design.model import BLOCKS as ORDER
 from calor.desk import theme as look
-from calor.desk.bench import Bench, field_of, keys_of, sections_of
-from calor.desk.fields import label, set_role
+from calor.desk.bench import Bench
+from calor.desk.code_room import CodeRoom
 from calor.desk.files import Files
 from calor.desk.model import Model
+from calor.desk.notice import Notice
 from calor.desk.places import Unsaved, left_behind
 from calor.desk.probe_room import ProbeRoom
+from calor.desk.rail import Rail
 from calor.desk.ribbon import Ribbon
 from calor.desk.search import Entry, Search
+from calor.desk.sections import field_of, keys_of, sections_of
+from calor.desk.start_page import StartPage
 from calor.desk.strip import Strip
 from calor.desk.topbar import TopBar
 from calor.desk.verdict import VerdictPanel
 from calor.desk.words import BLOCKS, word
 from calor.units import TEMPERATURE_UNITS
-
-
-class Notice(QFrame):
-    """One line over the room: what went wrong, or what was done, with a way to take it away."""
-
-    def __init__(self) -> None:
-        super().__init__()
-        self.setObjectName("notice")
-        row = QHBoxLayout(self)
-        row.setContentsMargins(12, 5, 12, 5)
-        row.setSpacing(8)
-        self.text = label("")
-        self.text.setWordWrap(True)
-        self.text.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
-        self.action, self.drop = QPushButton(), QPushButton("Dismiss")
-        row.addWidget(self.text, 1)
-        row.addWidget(self.action)
-        row.addWidget(self.drop)
-        self.action.clicked.connect(lambda: self._clicked(0))
-        self.drop.clicked.connect(lambda: self._clicked(1))
-        self._acts: list[Any] = []
-        self.hide()
-
-    def say(
-        self, kind: str, text: str, action: str = "", act: Any = None, drop: str = "Dismiss", dropped: Any = None
-    ) -> None:
-        """Show a line; of many the first, and how many more there are."""
-        lines = text.strip().splitlines() or [""]
-        more = f"  (and {len(lines) - 1} more; calor check lists them all)" if len(lines) > 1 else ""
-        self.text.setText(lines[0] + more)
-        set_role(self, "kind", kind)
-        self.action.setVisible(bool(action))
-        self.action.setText(action)
-        self.drop.setText(drop)
-        self._acts = [act, dropped]
-        self.show()
-
-    def _clicked(self, number: int) -> None:
-        self.hide()
-        act = self._acts[number] if self._acts else None
-        if act is not None:
-            act()
-
-
-class Rail(QFrame):
-    """The rooms that there are, and what belongs to no room."""
-
-    def __init__(self) -> None:
-        super().__init__()
-        self.setObjectName("rail")
-        self.setFixedWidth(72)
-        column = QVBoxLayout(self)
-        column.setContentsMargins(0, 0, 0, 8)
-        column.setSpacing(0)
-        mark = label("calor", "heading")
-        mark.setAlignment(Qt.AlignmentFlag.AlignCenter)
-        mark.setFixedHeight(46)
-        column.addWidget(mark)
-        room = QFrame()
-        room.setObjectName("railRoom")
-        inside = QVBoxLayout(room)
-        inside.setContentsMargins(0, 8, 4, 8)
-        inside.setSpacing(1)
-        for text, role in (("Loop", ""), ("design", "quiet")):
-            line = label(text, role)
-            line.setAlignment(Qt.AlignmentFlag.AlignCenter)
-            inside.addWidget(line)
-        column.addWidget(room)
-        column.addStretch(1)
-        self.find, self.theme = QPushButton("Find\nCtrl+K"), QPushButton("Dark")
-        for button in (self.find, self.theme):
-            column.addWidget(button)
 
 
 class Window(QMainWindow):
@@ -111,7 +43,9 @@ class Window(QMainWindow):
         self.rail, self.topbar, self.notice = Rail(), TopBar(model), Notice()
         self.ribbon, self.bench = Ribbon(model), Bench(model)
         self.strip, self.verdict = Strip(model), VerdictPanel(model)
-        self.probe_room = ProbeRoom(model)
+        self.probe_room, self.code_room = ProbeRoom(model), CodeRoom(model)
+        files = self.files
+        self.start_page = StartPage(model, files.open_demo, files.open, files.new, files.ask_open)
         self._lay_out()
         self._commands: list[tuple[str, str, Any]] = []
         self._connect()
@@ -123,6 +57,7 @@ class Window(QMainWindow):
         geometry = model.remembered.get("geometry")
         if isinstance(geometry, str):
             self.restoreGeometry(QByteArray.fromBase64(geometry.encode()))
+        self._show_room()
         self._show_title()
 
     def _lay_out(self) -> None:
@@ -136,12 +71,23 @@ class Window(QMainWindow):
         across.addLayout(right, 1)
         for widget in (self.topbar, self.notice, self.ribbon):
             right.addWidget(widget)
-        room = QHBoxLayout()
+        self.room = QWidget()
+        room = QHBoxLayout(self.room)
+        room.setContentsMargins(0, 0, 0, 0)
         room.setSpacing(0)
-        for widget, stretch in ((self.bench, 0), (self.strip, 1), (self.verdict, 0), (self.probe_room, 1)):
+        for widget, stretch in (
+            (self.bench, 0),
+            (self.strip, 1),
+            (self.verdict, 0),
+            (self.probe_room, 1),
+            (self.code_room, 1),
+        ):
             room.addWidget(widget, stretch)
         self.probe_room.hide()
-        right.addLayout(room, 1)
+        self.code_room.hide()
+        right.addWidget(self.room, 1)
+        right.addWidget(self.start_page, 1)
+        self.start_page.hide()
         self.setCentralWidget(whole)
 
     def _connect(self) -> None:
@@ -150,6 +96,12 @@ class Window(QMainWindow):
         model.design_changed.connect(self._show_title)
         model.opened.connect(self.notice.hide)
         model.wide_changed.connect(self._show_room)
+        model.room_changed.connect(self._show_room)
+        for room, button in self.rail.rooms.items():
+            button.clicked.connect(lambda _, room=room: self._choose_room(room))
+        self.code_room.save.clicked.connect(files.ask_code)
+        self.start_page.left.connect(lambda: self.show_start(False))
+        model.opened.connect(lambda: self.show_start(False))
         model.bench_chosen.connect(self._show_room)
         self.strip.dropped.connect(files.take)
         self.probe_room.save.clicked.connect(files.ask_scaling)
@@ -160,6 +112,9 @@ class Window(QMainWindow):
         self.rail.find.clicked.connect(self.search)
         self.rail.theme.clicked.connect(self.toggle_theme)
         self._commands = [
+            ("Start page", "Ctrl+H", lambda: self.show_start(self.start_page.isHidden())),
+            ("Loop room", "Ctrl+1", lambda: self._choose_room("loop")),
+            ("Code room", "Ctrl+2", lambda: self._choose_room("code")),
             ("New design", "Ctrl+N", files.new),
             ("Open…", "Ctrl+O", files.ask_open),
             ("Save", "Ctrl+S", files.save),
@@ -202,19 +157,46 @@ class Window(QMainWindow):
         """The Tab key follows the loop: bar, ribbon, bench, strip."""
         order = [*self.topbar.order(), *self.ribbon.cards.values(), *self.bench.tab_order()]
         order += self.probe_room.order()
+        order += [*self.start_page.order(), *self.code_room.order()]
         order += [self.strip.caliper_button, self.strip.whole_button, self.strip]
         for first, second in itertools.pairwise(order):
             self.setTabOrder(first, second)
 
     def _show_room(self, *_: object) -> None:
         """The probe's room where it is open and its bench is shown; else the run."""
-        wide = self.model.wide and self.model.bench == "probe"
+        code = self.model.room == "code"
+        wide = self.model.wide and self.model.bench == "probe" and not code
         for widget in (self.strip, self.verdict):
-            widget.setVisible(not wide)
+            widget.setVisible(not wide and not code)
         self.probe_room.setVisible(wide)
+        self.code_room.setVisible(code)
+        for room, button in self.rail.rooms.items():
+            button.setChecked(room == self.model.room)
+        if not self.start_page.isHidden():
+            return
         focus = self.focusWidget()
         if focus is None or not self.bench.isAncestorOf(focus):  # Qt hands the keyboard to whatever comes next
-            (self.probe_room if wide else self.strip).setFocus(Qt.FocusReason.OtherFocusReason)
+            (self.code_room.editor if code else self.probe_room if wide else self.strip).setFocus(
+                Qt.FocusReason.OtherFocusReason
+            )
+
+    def _choose_room(self, room: str) -> None:
+        self.show_start(False)
+        self.model.choose_room(room)
+        self._show_room()
+
+    def show_start(self, shown: bool) -> None:
+        """Show the start page in place of the room, or the room again."""
+        if shown == (not self.start_page.isHidden()):
+            return
+        self.start_page.setVisible(shown)
+        for widget in (self.ribbon, self.room):
+            widget.setVisible(not shown)
+        if shown:
+            self.start_page.show_model()
+            self.start_page.cards[0].setFocus(Qt.FocusReason.OtherFocusReason)
+        else:
+            self._show_room()
 
     def _undo(self) -> None:
         self.model.end_merging()
@@ -232,6 +214,8 @@ class Window(QMainWindow):
             self.model.drop_tried()
         elif not self.notice.isHidden():
             self.notice.hide()
+        elif self.start_page.isVisible():
+            self.show_start(False)
         elif self.probe_room.isVisible():
             self.model.set_wide(False)
         elif self.strip.calipers:
@@ -244,9 +228,11 @@ class Window(QMainWindow):
         menu = self._menu
         menu.clear()
         for name, keys, act in self._commands:
-            if name in ("Overlay a log…", "Undo", "Quit"):
+            if name in ("New design", "Overlay a log…", "Undo", "Quit"):
                 menu.addSeparator()
             if name in (
+                "Loop room",
+                "Code room",
                 "Pin this run",
                 "Unpin",
                 "Edit the trial",
@@ -344,6 +330,8 @@ class Window(QMainWindow):
         self.ribbon.set_theme(self.theme)
         self.strip.set_theme(self.theme)
         self.probe_room.set_theme(self.theme)
+        self.start_page.set_theme(self.theme)
+        self.code_room.set_theme(self.theme)
         self.bench.set_theme(self.theme)
         self.rail.theme.setText("Light" if self.theme is look.DARK else "Dark")
 
@@ -386,6 +374,7 @@ class Window(QMainWindow):
         self.model.remembered.put("geometry", bytes(self.saveGeometry().toBase64()).decode())
         self.model.remembered.put("last", str(self.model.path) if self.model.path else "")
         self.files.close()
+        self.code_room.close_down()
         self.model.close()
         self.model.simulator.close()
         event.accept()

@@ -27,11 +27,17 @@ class Pwm(Settings):
 
     kind: Literal["pwm"] = choice("pwm", "Drive", "A pulse width that follows the demand.")
     frequency_hz: float = number(
-        25_000.0, "Frequency", "Wanted; the nearest that the timer can do is used.", "number", 0.1, 1e6
+        25_000.0, "Frequency", "Wanted; the nearest that the timer can do is used.", "frequency", 0.1, 1e6
     )
-    timer_clock_hz: float = number(16e6, "Timer's clock", "What the timer counts.", "number", 1e3, 1e9)
+    timer_clock_hz: float = number(16e6, "Timer's clock", "What the timer counts.", "clock_frequency", 1e3, 1e9)
     timer_bits: Literal[8, 10, 16] = choice(16, "Timer's bits", "Its top is at most 2 to this power, less 1.")
     dead_band: float = fraction(0.0, "Dead band", "Below this share nothing turns or warms, as with many fans.")
+    idle_output: float = fraction(
+        0.0, "Idles at", "A four-wire fan does not stop at 0 %: it turns on at this share of full speed."
+    )
+    supply_switch: bool = choice(
+        False, "Supply switched", "The supply is switched off while nothing is asked for, so that an idling fan stops."
+    )
 
     @model_validator(mode="after")
     def _reachable(self) -> Self:
@@ -49,6 +55,8 @@ class PwmNumbers(NamedTuple):
 
     steps: float
     dead_band: float
+    idle_output: float
+    supply_switch: bool
 
 
 class Timing(NamedTuple):
@@ -72,14 +80,18 @@ def timing(settings: Pwm) -> Timing:
 
 def numbers(settings: Pwm) -> PwmNumbers:
     """The settings as plain numbers."""
-    return PwmNumbers(float(timing(settings).top), settings.dead_band)
+    return PwmNumbers(float(timing(settings).top), settings.dead_band, settings.idle_output, settings.supply_switch)
 
 
 @compiled()
 def step(drive: PwmNumbers, demand: float, end_s: float) -> tuple[float, float]:
     """What is given: (level 0 to 1 in whole steps, until when). Nothing below the dead band."""
     level = math.floor(demand * drive.steps + 0.5) / drive.steps
-    return (level if level > drive.dead_band or drive.dead_band == 0.0 else 0.0), end_s
+    if drive.dead_band > 0.0 and level <= drive.dead_band:
+        level = 0.0
+    if demand > 0.0 or not drive.supply_switch:
+        level = max(level, drive.idle_output)
+    return level, end_s
 
 
 def summary(settings: Pwm, unit: TemperatureUnit, setpoint_celsius: float) -> tuple[str, str]:
@@ -105,6 +117,9 @@ def consequences(settings: Pwm, unit: TemperatureUnit, setpoint_celsius: float) 
     lines = {"frequency_hz": line, "timer_bits": f"One step is {100.0 / found.top:.3g} %."}
     if not FAN_HZ[0] <= found.frequency_hz <= FAN_HZ[1]:
         lines["frequency_hz"] += " A four-wire fan wants 21 to 28 kHz."
+    if settings.idle_output:
+        stands = "its supply is switched off" if settings.supply_switch else "it never stops"
+        lines["idle_output"] = f"At 0 % it turns at {settings.idle_output * 100.0:.3g} %; {stands}."
     if settings.dead_band:
         lines["dead_band"] = f"Up to {settings.dead_band * 100.0:.3g} % is asked in vain."
     return lines

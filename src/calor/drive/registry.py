@@ -5,6 +5,8 @@ from __future__ import annotations
 from types import ModuleType
 from typing import Annotated, NamedTuple
 
+import numpy as np
+import numpy.typing as npt
 from pydantic import Field
 
 from calor.compiled import compiled
@@ -54,9 +56,32 @@ def numbers(settings: AnyDrive) -> DriveNumbers:
     )
 
 
+STATE_SIZE = 5
+"""Numbers that hold the state of a drive."""
+
+
+@compiled(inner=True)
 def start() -> DriveState:
     """Every drive starts off."""
-    return DriveState(relay.start(), time_proportional.start())
+    return DriveState(RelayState(False, -1e18), TimeProportionalState(0, 0.0, 0.0))
+
+
+@compiled(inline=True, inner=True)
+def keep_state(state: DriveState, rows: npt.NDArray[np.float64], output: int) -> None:
+    """Keep a drive's state in the row of its output."""
+    rows[output, 0], rows[output, 1] = 1.0 if state.relay.closed else 0.0, state.relay.since_s
+    rows[output, 2] = float(state.time_proportional.windows)
+    rows[output, 3] = state.time_proportional.pulse_until_s
+    rows[output, 4] = state.time_proportional.window_until_s
+
+
+@compiled(inline=True, inner=True)
+def kept_state(rows: npt.NDArray[np.float64], output: int) -> DriveState:
+    """The state of an output's drive as its row keeps it."""
+    return DriveState(
+        RelayState(rows[output, 0] != 0.0, rows[output, 1]),
+        TimeProportionalState(int(rows[output, 2]), rows[output, 3], rows[output, 4]),
+    )
 
 
 @compiled(inline=True, inner=True)

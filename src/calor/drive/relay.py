@@ -11,8 +11,6 @@ from calor.compiled import compiled
 from calor.settings import Settings, choice, duration, number
 from calor.units import TemperatureUnit, format_duration
 
-FOREVER_S = 1e18
-
 
 class Relay(Settings):
     """One contact, switched as the law says."""
@@ -22,6 +20,9 @@ class Relay(Settings):
     min_off_s: float = duration(0.0, "Shortest off", "Once off, it stays off at least this long.", 0.0, 86_400.0)
     contact_life_cycles: int = number(
         100_000, "Contact life", "Rated electrical life: each cycle is once on and once off.", "cycles", 1, 10**9
+    )
+    active_low: bool = choice(
+        False, "Active low", "The module switches on when its pin is low; the generated C turns the pin's sense round."
     )
 
 
@@ -42,11 +43,6 @@ class RelayState(NamedTuple):
 def numbers(settings: Relay) -> RelayNumbers:
     """The settings as plain numbers."""
     return RelayNumbers(settings.min_on_s, settings.min_off_s)
-
-
-def start() -> RelayState:
-    """Open, and free to close at once."""
-    return RelayState(False, -FOREVER_S)
 
 
 @compiled(inline=True, inner=True)

@@ -13,7 +13,7 @@ from calor.compiled import compiled
 from calor.settings import Settings, choice, duration, number
 from calor.units import TemperatureUnit, format_duration
 
-Switch = Literal["ssr_zero_cross", "ssr_random", "relay"]
+Switch = Literal["ssr_zero_cross", "ssr_random", "mosfet", "relay"]
 
 
 class TimeProportional(Settings):
@@ -24,7 +24,9 @@ class TimeProportional(Settings):
     )
     window_s: float = duration(10.0, "Window", "One on and one off make a window.", 0.02, 3600.0)
     switch: Switch = choice(
-        "ssr_zero_cross", "Switch", "Zero-crossing solid-state relay, random-phase one, or a mechanical relay."
+        "ssr_zero_cross",
+        "Switch",
+        "Solid-state relay, zero-crossing or random-phase; MOSFET on DC, as slow PWM; or a relay.",
     )
     mains_hz: int = number(50, "Mains", "A zero-crossing switch gives whole half-cycles.", "hertz", 16, 400)
     min_pulse_s: float = duration(
@@ -37,6 +39,9 @@ class TimeProportional(Settings):
         "cycles",
         1,
         10**9,
+    )
+    active_low: bool = choice(
+        False, "Active low", "The module switches on when its pin is low; the generated C turns the pin's sense round."
     )
 
 
@@ -61,11 +66,6 @@ def numbers(settings: TimeProportional) -> TimeProportionalNumbers:
     half_cycle_s = 0.5 / settings.mains_hz if settings.switch == "ssr_zero_cross" else 0.0
     shortest_s = settings.min_pulse_s if settings.switch == "relay" else 0.0
     return TimeProportionalNumbers(settings.window_s, half_cycle_s, shortest_s)
-
-
-def start() -> TimeProportionalState:
-    """Before the first window."""
-    return TimeProportionalState(0, 0.0, 0.0)
 
 
 @compiled(inner=True)
@@ -100,7 +100,7 @@ def step(
 def summary(settings: TimeProportional, unit: TemperatureUnit, setpoint_celsius: float) -> tuple[str, str]:
     """The two lines on its card."""
     del unit, setpoint_celsius
-    name = "Relay" if settings.switch == "relay" else "SSR"
+    name = {"relay": "Relay", "mosfet": "MOSFET"}.get(settings.switch, "SSR")
     window = f"{name}, {settings.window_s:g} s window"
     if settings.switch == "ssr_zero_cross":
         steps = f"{settings.window_s * 2 * settings.mains_hz:,.0f}".replace(",", " ")

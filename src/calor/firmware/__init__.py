@@ -1,1 +1,1 @@
-"""Firmware: C99 of a design's probe scaling, law, guards and drive, and running it on the host."""
+"""Firmware: C99 of a design, run on the host and on emulated chips, and held against the simulation."""

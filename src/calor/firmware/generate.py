@@ -5,6 +5,9 @@ Each block has a template beside the others; it says in C what the block's Pytho
 
 from __future__ import annotations
 
+import math
+import re
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -12,47 +15,107 @@ from calor.design.model import Design
 from calor.drive import pwm
 from calor.drive import registry as drives
 from calor.drive.pwm import Pwm
+from calor.errors import FirmwareError
 from calor.firmware.scaling import probe_context
 from calor.firmware.templating import Sources, c_name, plain_text, render, write_files
 from calor.law import alarm as alarms
 from calor.law import fan_curve
 from calor.law import registry as laws
+from calor.law import setpoint as setpoints
 from calor.law.fan_curve import FanCurve
+from calor.law.pid import Pid
+from calor.law.setpoint import Follow
 from calor.sense import knob as knobs
+
+OUTPUT_PREFIXES = ("", "second_", "third_", "fourth_")
+
+
+@dataclass(frozen=True)
+class OutputCode:
+    """One output in the generated code: the prefix of its names, what it is called, and its drive."""
+
+    prefix: str
+    name: str
+    kind: str
+    drive: drives.DriveNumbers
+    timing: pwm.Timing | None
+    switches: bool
+    active_low: bool
+
+
+def outputs_of(design: Design) -> tuple[OutputCode, ...]:
+    """The outputs of a design as its C has them."""
+    found = []
+    for number, name in enumerate(design.outputs):
+        own = design.drive_of(number)
+        timing = pwm.timing(own) if isinstance(own, Pwm) else None
+        active_low = bool(getattr(own, "active_low", False))
+        switches = own.kind in drives.SWITCHES
+        prefix = OUTPUT_PREFIXES[number]
+        found.append(OutputCode(prefix, name, own.kind, drives.numbers(own), timing, switches, active_low))
+    return tuple(found)
 
 
 def tick_s(design: Design) -> float:
     """The pace at which the generated switch is meant to be called: half-cycles, or a fine share of the step."""
-    drive = design.drive
-    half_cycle_s = drives.numbers(drive).time_proportional.half_cycle_s if drive.kind == "time_proportional" else 0.0
-    if (
-        half_cycle_s > 0.0
-        and abs(design.law.period_s / half_cycle_s - round(design.law.period_s / half_cycle_s)) < 1e-6
-    ):
-        return half_cycle_s
-    return float(design.law.period_s) / max(1, round(design.law.period_s / 0.01))
+    period_s = float(design.law.period_s)
+    for output in outputs_of(design):
+        half_cycle_s = output.drive.time_proportional.half_cycle_s if output.kind == "time_proportional" else 0.0
+        if half_cycle_s > 0.0 and abs(period_s / half_cycle_s - round(period_s / half_cycle_s)) < 1e-6:
+            return half_cycle_s
+    return period_s / max(1, round(period_s / 0.01))
 
 
-def generate(design: Design) -> Sources:
-    """The C99 sources of `design`: one header and one C file."""
-    prefix = c_name(design.name)
-    context: dict[str, Any] = probe_context(design.probe, prefix) | {
+def generate(design: Design, prefix: str = "") -> Sources:
+    """The C99 sources of `design`: one header and one C file; names begin with `prefix`, else with the design's.
+
+    Raises FirmwareError where `prefix` cannot begin a name in C.
+    """
+    if prefix and not re.fullmatch(r"[A-Za-z][A-Za-z0-9_]{0,39}", prefix):
+        raise FirmwareError(
+            f"prefix: must begin with a letter and be up to 40 letters, digits and _ (received {prefix!r})"
+        )
+    prefix = prefix or c_name(design.name)
+    context = context_of(design, prefix)
+    files = {f"{prefix}_thermostat{end}": render(f"thermostat{end}.j2", context) for end in (".h", ".c")}
+    return Sources(prefix, files, f"{prefix}_thermostat.h", f"{prefix}_thermostat.c")
+
+
+def context_of(design: Design, prefix: str) -> dict[str, Any]:
+    """What the templates say of a design."""
+    outputs = outputs_of(design)
+    trips = sum(1 << k for k, alarm in enumerate(design.guard.alarms) if alarm.trips)
+    follows_dew_point = isinstance(design.setpoint, Follow) and design.setpoint.signal == "dew_point"
+    probe = probe_context(design.probe, prefix)
+    return probe | {
         "guard_word": f"{prefix.upper()}_THERMOSTAT_H",
         "design_name": plain_text(design.name),
         "design": design,
         "law": laws.numbers(design.law, design.guard),
+        "lead_back_rate_per_s": _lead_back_rate(design),
+        "manual_mode": isinstance(design.law, Pid) and design.law.manual_mode,
         "curve": _curve(design),
-        "drive": drives.numbers(design.drive),
+        "setpoint": setpoints.numbers(design.setpoint),
+        "outputs": outputs,
+        "needs_log": probe["uses_bits"] or follows_dew_point,
         "alarms": [alarms.numbers(alarm, design.law.action) for alarm in design.guard.alarms],
         "alarm_kinds": alarms.KINDS,
+        "rate_of_rise": alarms.RATE_OF_RISE,
+        "trip_mask": f"0x{trips:X}u" if trips else "",
         "knob": None if design.knob is None else knobs.knob_numbers(design.knob),
         "button": design.button,
-        "timing": pwm.timing(design.drive) if isinstance(design.drive, Pwm) else None,
         "tick_s": tick_s(design),
-        "switches": design.drive.kind in drives.SWITCHES,
+        "switches": any(output.switches for output in outputs),
     }
-    files = {f"{prefix}_thermostat{end}": render(f"thermostat{end}.j2", context) for end in (".h", ".c")}
-    return Sources(prefix, files, f"{prefix}_thermostat.h", f"{prefix}_thermostat.c")
+
+
+def _lead_back_rate(design: Design) -> float:
+    """How fast the integral is led back from a limit, 1/s; 0 where it is not."""
+    law = design.law
+    if not isinstance(law, Pid) or law.anti_windup != "back_calculate" or law.integral_time_s <= 0.0:
+        return 0.0
+    ti, td = law.integral_time_s, law.derivative_time_s
+    return 1.0 / (math.sqrt(ti * td) if td > 0.0 else ti)
 
 
 def _curve(design: Design) -> tuple[tuple[float, float], ...]:
@@ -60,6 +123,6 @@ def _curve(design: Design) -> tuple[tuple[float, float], ...]:
     return fan_curve.curve(design.law) if isinstance(design.law, FanCurve) else ()
 
 
-def write(design: Design, folder: Path) -> list[Path]:
+def write(design: Design, folder: Path, prefix: str = "") -> list[Path]:
     """Write the sources of `design` into `folder`, made where it is missing. Raises FirmwareError."""
-    return write_files(generate(design), folder)
+    return write_files(generate(design, prefix), folder)

@@ -29,6 +29,11 @@ class Sources:
     header: str
     source: str
 
+    def put(self, folder: Path) -> None:
+        """Write the files into a folder of one's own, to be built there."""
+        for name, text in self.files.items():
+            (folder / name).write_text(text)
+
 
 def c_name(name: str) -> str:
     """A design's name as a C identifier in lower case."""

@@ -7,22 +7,23 @@ said in its `why`.
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
-from typing import Any, Literal
 
 import numpy as np
 
-from calor import loop
 from calor.design.model import Design
 from calor.design.trial import Trial
 from calor.drive.relay import Relay
 from calor.drive.time_proportional import TimeProportional
+from calor.judge.card import Advice, Rule, changed, retried, rounded
 from calor.judge.linear import ultimate, waiting_s
 from calor.judge.metrics import settled_stretch_s
-from calor.judge.verdict import Verdict, figure_of, judge
+from calor.judge.setup_advice import SETUP_RULES
+from calor.judge.verdict import Verdict, figure_of
+from calor.law.fan_curve import FanCurve
 from calor.law.manual import Manual
 from calor.law.on_off import OnOff, thresholds_celsius
 from calor.law.pid import Pid
+from calor.law.timer import Timer
 from calor.load import registry as loads
 from calor.load.first_order import FirstOrder
 from calor.load.integrating import Integrating
@@ -33,23 +34,10 @@ from calor.units import TemperatureUnit, format_difference, format_duration, for
 CLOSE_TO_OSCILLATING = 2.0
 """A gain margin below 2 is close (Åström & Hägglund 2006 recommend 2 to 5)."""
 SHORT_LIFE_DAYS = 365.0
+STUCK_SHARE = 0.05
+"""An output that gives more than this after it was put off does not obey."""
 GAIN_STEPS = (1.5, 2.0)
 POWER_STEPS = (1.25, 1.5, 2.0, 3.0, 4.0)
-
-
-@dataclass(frozen=True)
-class Advice:
-    """One card. `proposal` is the design to try; `weight` says how it is marked."""
-
-    title: str
-    text: str
-    why: str
-    weight: Literal["limit", "wear", "note"]
-    try_label: str = ""
-    proposal: Design | None = None
-
-
-Rule = Callable[[Design, Trial, Trace, Verdict, TemperatureUnit], Advice | None]
 
 
 def advise(
@@ -71,22 +59,12 @@ def advise(
     return cards
 
 
-def changed(design: Design, block: str, **values: Any) -> Design:
-    """`design` with settings of one block changed, checked anew."""
-    settings = getattr(design, block)
-    block_now = type(settings).model_validate({**settings.model_dump(), **values})
-    return Design.model_validate({**{key: getattr(design, key) for key in Design.model_fields}, block: block_now})
-
-
-def _retried(design: Design, trial: Trial) -> Verdict:
-    name = trial.name
-    own = design.find_trial(name) if name in [item.name for item in design.trial] else trial
-    return judge(loop.run(design, own), design.limits)
-
-
 def cannot_reach(design: Design, trial: Trial, trace: Trace, verdict: Verdict, unit: TemperatureUnit) -> Advice | None:
     """Full output settles short of the setpoint."""
     del trace, verdict
+    backwards = design.load.kind == "thermoelectric" and design.law.action != "cool"
+    if isinstance(design.law, FanCurve | Timer | Manual) or backwards:
+        return None  # the setpoint is not what such a law aims at
     setpoint, ambient = design.setpoint.celsius, design.ambient_celsius(trial)
     ends = [loads.settled_celsius(design.load, level, ambient) for level in (0.0, 1.0)]
     full = ends[1]
@@ -103,7 +81,7 @@ def cannot_reach(design: Design, trial: Trial, trace: Trace, verdict: Verdict, u
     proposal, label = None, ""
     power = _power_key(design)
     if power and full != ambient:
-        watt = _rounded(getattr(design.load, power) * 1.25 * (setpoint - ambient) / (full - ambient))
+        watt = rounded(getattr(design.load, power) * 1.25 * (setpoint - ambient) / (full - ambient))
         if watt > 0.0 and abs(watt) > abs(getattr(design.load, power)):
             proposal = changed(design, "load", **{power: watt})
             label = f"Try {_power_text(design, watt, unit)}"
@@ -127,10 +105,6 @@ def _power_text(design: Design, power: float, unit: TemperatureUnit) -> str:
     return f"{power:g} W"
 
 
-def _rounded(value: float) -> float:
-    return float(f"{value:.2g}")
-
-
 def too_slow(design: Design, trial: Trial, trace: Trace, verdict: Verdict, unit: TemperatureUnit) -> Advice | None:
     """Recovery or warm-up misses its limit: more gain where that is enough, else more power."""
     missed = [item for item in verdict.limits if item.name in ("recovery_s", "in_band_within_s") and not item.passes]
@@ -143,14 +117,15 @@ def too_slow(design: Design, trial: Trial, trace: Trace, verdict: Verdict, unit:
     top = getattr(design.law, "output_high", 1.0)
     at_limit = (trace.time_s >= begin_s) & (trace.demand >= top - 1e-9)
     at_limit_s = float(trace.durations_s()[at_limit].sum())
-    name = "Recovery" if item.name == "recovery_s" else "Warm-up"
+    first = "Cool-down" if design.law.action == "cool" else "Warm-up"
+    name = "Recovery" if item.name == "recovery_s" else first
     late = "" if item.value is None else f" by {format_duration(item.value - item.limit)}"
     title = f"{name} misses{late or ' its limit'}."
     text = f"Demand is at its upper limit for {format_duration(at_limit_s)} of it." if at_limit_s >= 1.0 else ""
     why = "The demand column, and the same trial simulated again with more gain, then with more power, step by step."
     fallback: tuple[str, Design, float] | None = None
     for shown, proposal in _stronger(design, unit):
-        again = _retried(proposal, trial)
+        again = retried(proposal, trial)
         value = figure_of(again.metrics, item.name)
         if value is None or value > item.limit:
             continue
@@ -176,11 +151,11 @@ def _stronger(design: Design, unit: TemperatureUnit) -> list[tuple[str, Design]]
     found = []
     if isinstance(design.law, Pid):
         for factor in GAIN_STEPS:
-            gain = _rounded(design.law.gain_per_celsius * factor)
+            gain = rounded(design.law.gain_per_celsius * factor)
             found.append((format_gain(gain, unit), changed(design, "law", gain_per_celsius=gain)))
     power = _power_key(design)
     for factor in POWER_STEPS if power else ():
-        watt = _rounded(getattr(design.load, power) * factor)
+        watt = rounded(getattr(design.load, power) * factor)
         found.append((_power_text(design, watt, unit), changed(design, "load", **{power: watt})))
     return found
 
@@ -199,6 +174,12 @@ def cut_out_tripped(
         f"At {format_duration(tripped.at_s)} the reading passed {limit} ({format_temperature(unit, peak, 2)} at the"
         " furthest). The output stays off until the controller is restarted."
     )
+    after = trace.time_s >= tripped.at_s
+    if float(np.nanmean(np.abs(trace.delivered[after]))) > STUCK_SHARE:
+        text = text.split(" The output stays off", maxsplit=1)[0] + (
+            " The output was put off, and the switch does not obey: only a cut-out that does not go through this"
+            " controller stops it."
+        )
     why = "The cut-out latches on purpose. Find what drove the temperature there before the cut-out is moved."
     return Advice("The cut-out has tripped and latched.", text, why, "limit")
 
@@ -235,8 +216,8 @@ def ripple_from_dead_time(
     pid = Pid(
         action=law.action,
         period_s=law.period_s,
-        gain_per_celsius=_rounded(gain / 3.2),
-        integral_time_s=_rounded(2.2 * period_s),
+        gain_per_celsius=rounded(gain / 3.2),
+        integral_time_s=rounded(2.2 * period_s),
     )
     proposal = changed_law(design, pid)
     if isinstance(design.drive, Relay):
@@ -245,7 +226,7 @@ def ripple_from_dead_time(
             min_pulse_s=design.drive.min_on_s, contact_life_cycles=design.drive.contact_life_cycles,
         )  # fmt: skip
         proposal = Design.model_validate({**{k: getattr(proposal, k) for k in Design.model_fields}, "drive": window})
-    again = figure_of(_retried(proposal, trial).metrics, "ripple_celsius")
+    again = figure_of(retried(proposal, trial).metrics, "ripple_celsius")
     if again is None or again >= ripple:
         return Advice("The ripple comes from delay, not from the thresholds.", text, why, "limit")
     text += f" A PI law would ripple {format_difference(unit, again)}."
@@ -271,8 +252,8 @@ def close_to_oscillating(
     margin = gain / law.gain_per_celsius
     if margin >= CLOSE_TO_OSCILLATING:
         return None
-    proposal = changed(design, "law", gain_per_celsius=_rounded(gain / 2.5))
-    now, again = (figure_of(item.metrics, "ripple_celsius") for item in (verdict, _retried(proposal, trial)))
+    proposal = changed(design, "law", gain_per_celsius=rounded(gain / 2.5))
+    now, again = (figure_of(item.metrics, "ripple_celsius") for item in (verdict, retried(proposal, trial)))
     title = "The gain makes it oscillate." if margin <= 1.0 else "The gain is close to where it oscillates."
     text = f"With these times it oscillates at {format_gain(gain, unit)}, every {format_duration(period_s)}."
     if now is not None and again is not None:
@@ -284,7 +265,7 @@ def close_to_oscillating(
         f"Gain margin {margin:.2f} from the linear loop: load, probe, dead time, half a control step and half a"
         " window. A margin of 2 to 5 is usual (Åström & Hägglund 2006). Limits and switching are left out."
     )
-    return Advice(title, text, why, "limit", f"Try {format_gain(_rounded(gain / 2.5), unit)}", proposal)
+    return Advice(title, text, why, "limit", f"Try {format_gain(rounded(gain / 2.5), unit)}", proposal)
 
 
 def contact_life(design: Design, trial: Trial, trace: Trace, verdict: Verdict, unit: TemperatureUnit) -> Advice | None:
@@ -302,17 +283,19 @@ def contact_life(design: Design, trial: Trial, trace: Trace, verdict: Verdict, u
     text = f"{cycles_per_hour:.0f} on-off cycles an hour use up a {life}-cycle contact in {worn}."
     why = "Rated electrical life divided by the cycles of this run; one cycle is once on and once off. Common practice."
     mechanical = isinstance(drive, Relay) or drive.switch == "relay"
+    if not mechanical and isinstance(drive, TimeProportional) and drive.switch == "mosfet":
+        return None
     if not mechanical:
         return Advice("Good for an SSR, not for a relay.", text, why, "note")
     if isinstance(drive, TimeProportional):
-        window_s = _rounded(drive.window_s * SHORT_LIFE_DAYS / days)
+        window_s = rounded(drive.window_s * SHORT_LIFE_DAYS / days)
         if window_s <= 120.0:
             proposal = changed(design, "drive", window_s=window_s)
             return Advice("The relay wears out soon.", text, why, "wear", f"Try a {window_s:g} s window", proposal)
     if isinstance(drive, Relay) and isinstance(design.law, OnOff):
         on, off = thresholds_celsius(design.law, design.setpoint.celsius)
         if design.law.start_celsius is None:
-            wider = _rounded(max(2.0 * abs(on - off), 0.5))
+            wider = rounded(max(2.0 * abs(on - off), 0.5))
             proposal = changed(design, "law", hysteresis_celsius=wider)
             return Advice(
                 "The relay wears out soon.",
@@ -326,5 +309,5 @@ def contact_life(design: Design, trial: Trial, trace: Trace, verdict: Verdict, u
 
 
 RULES: tuple[Rule, ...] = (
-    cut_out_tripped, cannot_reach, ripple_from_dead_time, close_to_oscillating, too_slow, contact_life
+    cut_out_tripped, cannot_reach, ripple_from_dead_time, close_to_oscillating, too_slow, *SETUP_RULES, contact_life
 )  # fmt: skip

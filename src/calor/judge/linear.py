@@ -15,13 +15,15 @@ import numpy.typing as npt
 from calor.design.model import Design
 from calor.drive.time_proportional import TimeProportional
 from calor.law.pid import Pid
-from calor.load.chamber import Chamber
+from calor.load import registry as loads
 from calor.load.first_order import FirstOrder
 from calor.load.integrating import Integrating
-from calor.load.lump import Lump
+from calor.load.lump import STEFAN_BOLTZMANN, Lump
 from calor.load.second_order import SecondOrder
+from calor.load.state import LoadState, Surroundings
 from calor.sense import filters
 from calor.sense.filters import ExponentialFilter
+from calor.units import ABSOLUTE_ZERO_CELSIUS
 
 Complex = npt.NDArray[Any]
 
@@ -47,25 +49,49 @@ def load_response(design: Design, omega: npt.NDArray[np.float64]) -> Complex:
     elif isinstance(load, Integrating):
         response = load.rate_celsius_per_s / s
     elif isinstance(load, Lump):
-        heat, loss = float(load.heater_watt), load.loss_w_per_k
+        heat, loss, at_celsius = float(load.heater_watt), load.loss_w_per_k, design.setpoint.celsius
         if load.fan_w_per_k:  # the fan's own effect at the setpoint, half on
-            loss += 0.5 * load.fan_w_per_k
-            heat -= load.fan_w_per_k * (design.setpoint.celsius - load.ambient_celsius)
+            flow = 0.5**load.fan_exponent
+            loss += load.fan_w_per_k * flow
+            heat -= load.fan_w_per_k * load.fan_exponent * flow / 0.5 * (at_celsius - load.ambient_celsius)
+        if load.radiating_m2:
+            loss += 4.0 * STEFAN_BOLTZMANN * load.radiating_m2 * (at_celsius - ABSOLUTE_ZERO_CELSIUS) ** 3
         response = heat / (load.heat_capacity_j_per_k * s + loss)
     else:
-        response = _chamber_response(load, s)
+        response = _network_response(design, s)
     response = response / (design.probe.time_constant_s * s + 1.0)
     if isinstance(design.probe.filter, ExponentialFilter):
         response = response / (design.probe.filter.time_constant_s * s + 1.0)
     return np.asarray(response)
 
 
-def _chamber_response(load: Chamber, s: Complex) -> Complex:
-    heater = load.heater_j_per_k * s + load.heater_to_air_w_per_k
-    contents = load.contents_j_per_k * s + load.air_to_contents_w_per_k
-    air = load.air_j_per_k * s + load.heater_to_air_w_per_k + load.air_to_contents_w_per_k + load.loss_w_per_k
-    air = air - load.heater_to_air_w_per_k**2 / heater - load.air_to_contents_w_per_k**2 / contents
-    return np.asarray(load.heater_watt * load.heater_to_air_w_per_k / (heater * air))
+def _network_response(design: Design, s: Complex) -> Complex:
+    """Of a load of several parts: its slopes, linear around the state in which it holds the setpoint."""
+    load = design.load
+    module: Any = loads.KINDS[load.kind][1]
+    plain, ambient = module.numbers(load), load.ambient_celsius
+    first, second = (weights[0] for weights in design.output_weights())
+
+    def slopes(place: npt.NDArray[np.float64], output: float) -> npt.NDArray[np.float64]:
+        state, around = LoadState(place[0], place[1], place[2], 0.0), Surroundings(ambient, 0.0, 0.5)
+        found = module.slopes.py_func(plain, state, first * output, second * output, around)
+        return np.array([found.celsius, found.source_celsius, found.store_celsius])
+
+    def by_state(place: npt.NDArray[np.float64], output: float) -> npt.NDArray[np.float64]:
+        steps = 1e-3 * np.eye(3)
+        return np.column_stack([(slopes(place + d, output) - slopes(place - d, output)) / 2e-3 for d in steps])
+
+    # the output that holds the setpoint: the first of some that comes to it, half where none does
+    levels = np.linspace(0.0, 1.0, 51)
+    away = [loads.settled_celsius(load, float(level), ambient) - design.setpoint.celsius for level in levels]
+    crossings = np.flatnonzero(np.diff(np.sign(away)) != 0)
+    output = max(float(levels[crossings[0]]) + 0.01, 0.05) if len(crossings) else 0.5
+    place = np.full(3, design.setpoint.celsius)
+    for _ in range(8):
+        place = place - np.linalg.lstsq(by_state(place, output), slopes(place, output), rcond=None)[0]
+    drive = (slopes(place, output + 1e-3) - slopes(place, output - 1e-3)) / 2e-3
+    system = s[:, None, None] * np.eye(3) - by_state(place, output)
+    return np.asarray(np.linalg.solve(system, np.broadcast_to(drive[:, None], (len(s), 3, 1)))[:, 0, 0])
 
 
 def law_response(law: Pid, omega: npt.NDArray[np.float64]) -> Complex:

@@ -25,6 +25,7 @@ class Metrics:
 
     overshoot_celsius: float | None
     peak_celsius: float | None
+    lowest_celsius: float | None
     time_to_band_s: float | None
     rise_time_s: float | None
     settled_ripple_celsius: float | None
@@ -48,12 +49,13 @@ def measure(trace: Trace, band_celsius: float) -> Metrics:
     given = np.isfinite(trace.delivered)
     given_s = float(durations_s[given].sum())
     energy = None
-    if trace.electric_watt is not None and given_s > 0.0:
-        energy = float((trace.delivered[given] * durations_s[given]).sum() * trace.electric_watt / 3600.0)
+    if trace.power_watt is not None and given_s > 0.0:
+        energy = float((trace.power_watt[given] * durations_s[given]).sum() / 3600.0)
     has_setpoint = bool(judged.any())
     return Metrics(
         overshoot_celsius=_overshoot(trace, judged, band_celsius) if has_setpoint else None,
         peak_celsius=float(trace.measured_celsius[known].max()) if known.any() else None,
+        lowest_celsius=float(trace.measured_celsius[known].min()) if known.any() else None,
         time_to_band_s=_time_to_band(trace, judged, in_band) if has_setpoint else None,
         rise_time_s=_rise_time(trace, judged, band_celsius) if has_setpoint else None,
         settled_ripple_celsius=_ripple(trace, known & _settled_rows(trace)),
@@ -73,7 +75,13 @@ def _mean(values: Column, weights: Column) -> float | None:
 
 
 def _ripple(trace: Trace, rows: Mask) -> float | None:
-    return float(np.ptp(trace.measured_celsius[rows])) if rows.any() else None
+    """Peak to peak; where the setpoint moves, of the distance from it."""
+    if not rows.any():
+        return None
+    measured, setpoint = trace.measured_celsius[rows], trace.setpoint_celsius[rows]
+    if np.isfinite(setpoint).all() and np.ptp(setpoint) > 0.0:
+        return float(np.ptp(measured - setpoint))
+    return float(np.ptp(measured))
 
 
 def settled_stretch_s(trace: Trace) -> tuple[float, float]:
@@ -99,12 +107,16 @@ def _overshoot(trace: Trace, judged: Mask, band_celsius: float) -> float:
     """
     rows = np.flatnonzero(judged)
     setpoint, measured = trace.setpoint_celsius[rows], trace.measured_celsius[rows]
-    starts = np.concatenate(([0], np.flatnonzero(np.diff(setpoint)) + 1, [len(rows)]))
+    moves = np.sign(np.diff(setpoint))
+    # a ramp is one approach, to where it ends
+    turns = np.flatnonzero((moves != 0.0) & (moves != np.concatenate(([0.0], moves[:-1]))))
+    starts = np.concatenate(([0], turns + 1, [len(rows)]))
     worst = 0.0
     for begin, end in itertools.pairwise(starts):
-        away = measured[begin] - setpoint[begin]
+        goal = setpoint[end - 1]
+        away = measured[begin] - goal
         side = (-1.0 if trace.cools else 1.0) if abs(away) <= band_celsius else -np.sign(away)
-        beyond = side * (measured[begin:end] - setpoint[begin:end])
+        beyond = side * (measured[begin:end] - goal)
         reached = np.flatnonzero(beyond >= 0.0)
         if len(reached):
             worst = max(worst, float(beyond[reached[0] :].max()))

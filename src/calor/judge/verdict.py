@@ -8,8 +8,8 @@ from typing import Any
 from calor.design.model import Design
 from calor.design.trial import Limits, Trial
 from calor.judge.metrics import Metrics, measure
-from calor.loop.trace import Trace
-from calor.units import TemperatureUnit, format_difference, format_duration
+from calor.loop.trace import Trace, changes_of
+from calor.units import TemperatureUnit, format_difference, format_duration, format_temperature
 
 
 @dataclass(frozen=True)
@@ -42,8 +42,13 @@ _METRIC_OF_LIMIT = {
     "mean_error_celsius": "mean_error_celsius",
     "recovery_s": "recovery_s",
     "switchings_per_hour": "switchings_per_hour",
+    "peak_celsius": "peak_celsius",
+    "lowest_celsius": "lowest_celsius",
+    "in_band_fraction": "in_band_fraction",
     "energy_wh": "energy_wh",
 }
+AT_LEAST = ("lowest_celsius", "in_band_fraction")
+"""Limits that a figure must not go below; the others it must not go above."""
 LIMIT_NAMES = tuple(_METRIC_OF_LIMIT)
 LIMIT_TITLES = {
     "overshoot_celsius": "Overshoot",
@@ -52,6 +57,9 @@ LIMIT_TITLES = {
     "mean_error_celsius": "Mean error",
     "recovery_s": "Recovery",
     "switchings_per_hour": "Switchings per hour",
+    "peak_celsius": "Highest",
+    "lowest_celsius": "Lowest",
+    "in_band_fraction": "In band, share",
     "energy_wh": "Energy",
 }
 
@@ -72,6 +80,10 @@ def figure_text(name: str, value: float | None, unit: TemperatureUnit = "°C") -
         return "never"
     if name.endswith("_s"):
         return format_duration(value)
+    if name in ("peak_celsius", "lowest_celsius"):
+        return format_temperature(unit, value)
+    if name.endswith("_fraction"):
+        return f"{value * 100.0:.1f} %"
     if name.endswith("_celsius"):
         return format_difference(unit, value)
     return f"{value:.1f} Wh" if name.endswith("_wh") else f"{value:.0f}"
@@ -88,8 +100,13 @@ def judge(trace: Trace, limits: Limits) -> Verdict:
         value = figure_of(metrics, name)
         if name == "energy_wh" and value is None:
             continue
-        judged.append(Judged(name, float(limit), value, value is not None and value <= limit * (1.0 + 1e-9)))
+        judged.append(Judged(name, float(limit), value, value is not None and _keeps(name, value, float(limit))))
     return Verdict(metrics, tuple(judged))
+
+
+def _keeps(name: str, value: float, limit: float) -> bool:
+    margin = 1e-9 * abs(limit)
+    return value >= limit - margin if name in AT_LEAST else value <= limit + margin
 
 
 def report(design: Design, trial: Trial, trace: Trace) -> dict[str, Any]:
@@ -97,7 +114,7 @@ def report(design: Design, trial: Trial, trace: Trace) -> dict[str, Any]:
     verdict = judge(trace, design.limits)
     metrics = asdict(verdict.metrics)
     metrics["recovery_s"] = list(verdict.metrics.recovery_s)
-    return {
+    data = {
         "design": design.name,
         "trial": trial.name,
         "span_s": trial.span_s,
@@ -110,3 +127,14 @@ def report(design: Design, trial: Trial, trace: Trace) -> dict[str, Any]:
         "pass": verdict.passes,
         "events": [{"at_s": event.at_s, "kind": event.kind, "text": event.text} for event in trace.events],
     }
+    if trace.outputs:
+        hours = trace.span_s / 3600.0
+        data["outputs"] = [
+            {
+                "name": output.name,
+                "on_fraction": float(output.delivered.mean()),
+                "switchings_per_hour": changes_of(output.switch_level) / hours if output.switches else 0.0,
+            }
+            for output in trace.outputs
+        ]
+    return data

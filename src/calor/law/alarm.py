@@ -1,22 +1,28 @@
-"""Alarms: what they watch, with hysteresis, delay, latch and standby. They speak and do not act.
+"""Alarms: what they watch, with hysteresis, delay, latch and standby. They speak; where they trip, the output goes off.
 
 Kinds: too high, too low, too far above or below the setpoint, inside or outside a band around it, a probe that has
-failed, and a loop break: full demand for the delay while the temperature moves less than it should. Source: common
-practice of panel controllers.
+failed, a loop break: full demand for the delay while the temperature moves less than it should; and a rise faster than
+it can be. Source: common practice of panel controllers.
 """
 
 from __future__ import annotations
 
-from typing import Literal, NamedTuple
+from typing import Literal, NamedTuple, Self
 
 import numpy as np
 import numpy.typing as npt
+from pydantic import model_validator
 
 from calor.compiled import Column, compiled
 from calor.settings import Settings, choice, difference, number
 
-KINDS = ("high", "low", "deviation_high", "deviation_low", "in_band", "out_of_band", "probe_fault", "loop_break")
-HIGH, LOW, DEVIATION_HIGH, DEVIATION_LOW, IN_BAND, OUT_OF_BAND, PROBE_FAULT, LOOP_BREAK = range(len(KINDS))
+KINDS = (
+    "high", "low", "deviation_high", "deviation_low", "in_band", "out_of_band", "probe_fault", "loop_break",
+    "rate_of_rise",
+)  # fmt: skip
+HIGH, LOW, DEVIATION_HIGH, DEVIATION_LOW, IN_BAND, OUT_OF_BAND, PROBE_FAULT, LOOP_BREAK, RATE_OF_RISE = range(
+    len(KINDS)
+)
 FULL_DEMAND = 0.99
 """A demand from here on counts as full."""
 
@@ -25,12 +31,13 @@ class Alarm(Settings):
     """One alarm: what it watches, its distance or temperature, how long before it speaks."""
 
     kind: Literal[
-        "high", "low", "deviation_high", "deviation_low", "in_band", "out_of_band", "probe_fault", "loop_break"
+        "high", "low", "deviation_high", "deviation_low", "in_band", "out_of_band", "probe_fault", "loop_break",
+        "rate_of_rise",
     ] = choice(
-        ..., "Alarm", "high, low: the temperature; deviation_…, in_band, out_of_band: the error."
+        ..., "Alarm", "high, low: the temperature; deviation_…, …_band: the error; rate_of_rise: within the delay."
     )  # fmt: skip
     celsius: float = number(
-        ..., "At", "Temperature (high, low), distance from the setpoint, or least movement (loop_break).", "number",
+        ..., "At", "Temperature (high, low), distance from setpoint, least movement (loop_break) or rise.", "number",
         -273.15, 3000.0,
     )  # fmt: skip
     hysteresis_celsius: float = difference(
@@ -40,7 +47,16 @@ class Alarm(Settings):
         0.0, "Delay", "How long it must last before the alarm is raised.", "duration", 0.0, 86_400.0
     )
     latch: bool = choice(False, "Latch", "Stays until the controller is started again.")
+    trips: bool = choice(False, "Trips", "Output off, and latched, when it is raised: as the cut-out does.")
     standby: bool = choice(False, "Standby", "Silent until the temperature has been in range once.")
+
+    @model_validator(mode="after")
+    def _rise_has_time(self) -> Self:
+        if self.kind == "rate_of_rise" and not self.delay_s > 0.0:
+            raise ValueError(
+                f"a rate_of_rise alarm needs delay_s, the time in which it may rise so far (received {self.delay_s:g})"
+            )
+        return self
 
 
 class AlarmNumbers(NamedTuple):
@@ -78,6 +94,35 @@ def numbers(settings: Alarm, action: str) -> AlarmNumbers:
     )
 
 
+STATE_SIZE = 5
+"""Numbers that hold the state of an alarm."""
+
+
+def to_row(alarm: AlarmNumbers) -> list[float]:
+    """An alarm as a row of numbers: the loop is given those that put the output off as one array."""
+    return [float(value) for value in alarm]
+
+
+@compiled(inner=True)
+def from_row(row: Column) -> AlarmNumbers:
+    """An alarm from its row."""
+    return AlarmNumbers(int(row[0]), row[1], row[2], row[3], row[4] != 0.0, row[5] != 0.0, row[6] != 0.0)
+
+
+@compiled(inner=True)
+def state_from_row(row: Column) -> AlarmState:
+    """An alarm's state from its row."""
+    return AlarmState(row[0] != 0.0, row[1] != 0.0, row[2] != 0.0, row[3], row[4])
+
+
+@compiled(inner=True)
+def state_to_row(state: AlarmState, row: Column) -> None:
+    """Keep an alarm's state in a row of numbers."""
+    row[0], row[1] = 1.0 if state.raised else 0.0, 1.0 if state.armed else 0.0
+    row[2], row[3], row[4] = 1.0 if state.holds else 0.0, state.lasted_s, state.began_celsius
+
+
+@compiled()
 def start() -> AlarmState:
     """Silent."""
     return AlarmState(False, False, False, 0.0, 0.0)
@@ -108,6 +153,14 @@ def step(
         holds = abs(above) > alarm.celsius - back
     elif alarm.kind == PROBE_FAULT:
         holds = fault
+    elif alarm.kind == RATE_OF_RISE:
+        # watched in stretches as long as the delay: a steady rise that fast fills one of the next two
+        if not state.holds or state.lasted_s + dt_s >= alarm.delay_s - 1e-3 * dt_s:
+            rose = state.holds and measured_celsius - state.began_celsius >= alarm.celsius
+            still = state.raised and (alarm.latch or rose)
+            return AlarmState(rose or still, True, True, 0.0, measured_celsius)
+        rose = measured_celsius - state.began_celsius >= alarm.celsius
+        return AlarmState(rose or state.raised, True, True, state.lasted_s + dt_s, state.began_celsius)
     else:
         holds = demand >= FULL_DEMAND
         moved = (state.began_celsius - measured_celsius) if alarm.cools else (measured_celsius - state.began_celsius)
@@ -147,4 +200,6 @@ def line(settings: Alarm) -> str:
         return "alarm probe fault"
     if settings.kind == "loop_break":
         return f"alarm loop break: full demand, moved less than {settings.celsius:g} °C"
+    if settings.kind == "rate_of_rise":
+        return f"alarm rate of rise: {settings.celsius:g} °C within {settings.delay_s:g} s"
     return f"alarm {settings.kind.replace('_', ' ')}, {settings.celsius:g} °C"

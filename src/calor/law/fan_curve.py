@@ -12,8 +12,9 @@ from typing import Annotated, Literal, NamedTuple, Self
 from pydantic import Field, Strict, model_validator
 
 from calor.compiled import compiled
+from calor.law.outputs import Demands, two
 from calor.settings import Settings, choice, difference, duration, fraction, number, temperature
-from calor.units import TemperatureUnit, format_difference, format_temperature
+from calor.units import TemperatureUnit, difference_to, format_difference, format_temperature
 
 MOST_POINTS = 8
 Eight = tuple[float, float, float, float, float, float, float, float]
@@ -40,9 +41,30 @@ class FanCurve(Settings):
     slew_per_s: float = number(
         0.0, "Slew limit", "Share of full output it changes by in a second; 0: at once.", "number", 0.0, 100.0
     )
+    follows: Literal["probe", "difference"] = choice(
+        "probe", "Follows", "The probe, or how far it is above ambient, read by a second probe."
+    )
+    second_on_celsius: float | None = temperature(
+        None, "Second on at", "A second fan, on or off, joins from here on; none where left out."
+    )
+    second_off_celsius: float | None = temperature(
+        None, "Second off at", "Its mirror; one hysteresis from where it goes on, where left out."
+    )
     full_alarm_s: float | None = duration(
         None, "Alarm at full", "At full output for this long it is losing; 10 s is seen.", 0.1, 1e5
     )
+
+    @model_validator(mode="after")
+    def _second_mirrored(self) -> Self:
+        on, off = self.second_on_celsius, self.second_off_celsius
+        if on is None and off is not None:
+            raise ValueError(f"second_off_celsius ({off:g}) needs second_on_celsius; give it, or leave both out")
+        if on is not None and off is not None and (off >= on if self.action == "cool" else off <= on):
+            side = "below" if self.action == "cool" else "above"
+            raise ValueError(
+                f"second_off_celsius ({off:g}) must be {side} second_on_celsius ({on:g}) to {self.action}; swap them"
+            )
+        return self
 
     @model_validator(mode="after")
     def _curve_rises(self) -> Self:
@@ -84,14 +106,19 @@ class FanCurveNumbers(NamedTuple):
     kick_s: float
     kick_output: float
     slew_per_s: float
+    difference: bool
+    has_second: bool
+    second_on_x: float
+    second_off_x: float
 
 
 class FanCurveState(NamedTuple):
-    """Whether it runs, what is left of the kick (s), and the output."""
+    """Whether it runs, what is left of the kick (s), the output, and whether a second fan runs."""
 
     on: bool
     kick_left_s: float
     output: float
+    second_on: bool
 
 
 def curve(settings: FanCurve) -> tuple[tuple[float, float], ...]:
@@ -108,6 +135,15 @@ def fitting(setpoint_celsius: float, action: str) -> dict[str, float]:
     return {"start_celsius": setpoint_celsius - side * 3.0, "full_celsius": setpoint_celsius + side * 7.0}
 
 
+def second_ends(settings: FanCurve) -> tuple[float, float]:
+    """(on, off) of the second fan, °C, the mirror made where it is left out; 0 and 0 where there is none."""
+    if settings.second_on_celsius is None:
+        return 0.0, 0.0
+    side = 1.0 if settings.action == "cool" else -1.0
+    made = settings.second_on_celsius - side * max(settings.hysteresis_celsius, 0.1)
+    return settings.second_on_celsius, made if settings.second_off_celsius is None else settings.second_off_celsius
+
+
 def outline(settings: FanCurve) -> tuple[list[float], list[float], list[float]]:
     """(°C, output as it warms, output as it cools) at the corners of its picture, with the hysteresis in it."""
     plain = numbers(settings.model_copy(update={"kick_s": 0.0, "slew_per_s": 0.0}))
@@ -116,10 +152,19 @@ def outline(settings: FanCurve) -> tuple[list[float], list[float], list[float]]:
     low, high = min(stop, begin, points[0][0]), max(stop, begin, points[-1][0])
     wide = max(high - low, 1.0)
     corners = sorted({low - 0.2 * wide, stop, begin, *(celsius for celsius, _ in points), high + 0.2 * wide})
-    places = [place for corner in corners for place in (corner - 1e-6, corner)]
+    places = [place for corner in corners for place in (corner - 1e-6, corner, corner + 1e-6)]
+
+    plain = plain._replace(difference=False)
+
+    def still(celsius: float) -> float:
+        return float(step(plain, start(), celsius, 0.0, 1.0)[1].first)
 
     def asked(celsius: float, ran: bool) -> float:
-        return float(step(plain, FanCurveState(ran, 0.0, 0.0), celsius, 1.0)[1])
+        return (
+            float(step(plain, FanCurveState(True, 0.0, 0.0, False), celsius, 0.0, 1.0)[1].first)
+            if ran
+            else still(celsius)
+        )
 
     return places, [asked(place, False) for place in places], [asked(place, True) for place in places]
 
@@ -139,27 +184,36 @@ def numbers(settings: FanCurve) -> FanCurveNumbers:
     return FanCurveNumbers(
         direction, len(points), (x0, x1, x2, x3, x4, x5, x6, x7), (y0, y1, y2, y3, y4, y5, y6, y7),
         start_x, start_x - settings.hysteresis_celsius, settings.kick_s, settings.kick_output, settings.slew_per_s,
+        settings.follows == "difference", settings.second_on_celsius is not None,
+        *(direction * end for end in second_ends(settings)),
     )  # fmt: skip
 
 
 def start() -> FanCurveState:
     """Standing still."""
-    return FanCurveState(False, 0.0, 0.0)
+    return FanCurveState(False, 0.0, 0.0, False)
 
 
 @compiled()
 def step(
-    law: FanCurveNumbers, state: FanCurveState, measured_celsius: float, dt_s: float
-) -> tuple[FanCurveState, float]:
-    """One decision: (state, demand)."""
-    x = law.direction * measured_celsius
+    law: FanCurveNumbers, state: FanCurveState, measured_celsius: float, other_celsius: float, dt_s: float
+) -> tuple[FanCurveState, Demands]:
+    """One decision: (state, demands of the fan and of the second one). `other_celsius` is what a difference is
+    against."""
+    x = law.direction * (measured_celsius - other_celsius if law.difference else measured_celsius)
+    second_on = state.second_on
+    if law.has_second and x >= law.second_on_x:
+        second_on = True
+    elif x < law.second_off_x:
+        second_on = False
+    second = 1.0 if second_on else 0.0
     on, kick_left_s = state.on, state.kick_left_s
     if x >= law.start_x and not on:
         on, kick_left_s = True, law.kick_s
     elif x < law.stop_x:
         on = False
     if not on:
-        return FanCurveState(False, 0.0, 0.0), 0.0
+        return FanCurveState(False, 0.0, 0.0, second_on), two(0.0, second)
     wanted = law.output[0]
     if x >= law.x[law.used - 1]:
         wanted = law.output[law.used - 1]
@@ -174,7 +228,7 @@ def step(
     elif law.slew_per_s > 0.0 and state.on:
         most = law.slew_per_s * dt_s
         wanted = min(max(wanted, state.output - most), state.output + most)
-    return FanCurveState(True, kick_left_s, wanted), wanted
+    return FanCurveState(True, kick_left_s, wanted, second_on), two(wanted, second)
 
 
 def summary(settings: FanCurve, unit: TemperatureUnit, setpoint_celsius: float) -> tuple[str, str]:
@@ -185,6 +239,11 @@ def summary(settings: FanCurve, unit: TemperatureUnit, setpoint_celsius: float) 
     detail = (
         f"{first[1] * 100:.3g} % at {format_temperature(unit, first[0])}, full at {format_temperature(unit, last[0])}"
     )
+    if settings.follows == "difference":
+        apart = [difference_to(unit, point[0]) for point in (first, last)]
+        detail = f"{first[1] * 100:.3g} % at {apart[0]:+.3g}, full at {apart[1]:+.3g} {unit} over ambient"
+    if settings.second_on_celsius is not None:
+        return "Fan curve, second fan", detail
     return f"Fan curve, {len(points)} points", detail
 
 
@@ -198,6 +257,10 @@ def consequences(settings: FanCurve, unit: TemperatureUnit, setpoint_celsius: fl
         lines["hysteresis_celsius"] += f" Below {format_difference(unit, 1.0, 0)} it is likely to chatter."
     if not settings.points and settings.floor < 0.2:
         lines["floor"] = "Many fans do not start so low: give it a kick, or a higher floor."
+    if settings.second_on_celsius is not None:
+        off = format_temperature(unit, second_ends(settings)[1])
+        made = "Its mirror is made: off at" if settings.second_off_celsius is None else "It goes off at"
+        lines["second_on_celsius"] = f"{made} {off}."
     if settings.slew_per_s:
         lines["slew_per_s"] = f"From floor to full in {(1.0 - settings.floor) / settings.slew_per_s:.3g} s."
     return lines

@@ -13,7 +13,7 @@ from pydantic import Field, Strict
 
 from calor.compiled import compiled
 from calor.law.alarm import Alarm
-from calor.settings import Settings, fraction, temperature
+from calor.settings import Settings, duration, fraction, temperature
 from calor.units import TemperatureUnit, format_temperature
 
 
@@ -24,8 +24,14 @@ class Guard(Settings):
     cut_out_celsius: float | None = temperature(
         None, "Cut out", "Output off, and latched, above this (heating) or below it (cooling)."
     )
+    watchdog_s: float | None = duration(
+        None, "Watchdog", "Restarts the controller when no decision was made for this long.", 0.001, 3600.0
+    )
     alarms: Annotated[tuple[Alarm, ...], Strict(False)] = Field(
-        default=(), title="Alarms", description="Watched beside the law; they speak and do not act.", max_length=24
+        default=(),
+        title="Alarms",
+        description="Watched beside the law; they speak, and act where they trip.",
+        max_length=24,
     )
 
 

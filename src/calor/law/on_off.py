@@ -11,6 +11,7 @@ from typing import Literal, NamedTuple, Self
 from pydantic import model_validator
 
 from calor.compiled import compiled
+from calor.law.outputs import Demands, Outline, two
 from calor.settings import Settings, choice, difference, duration, temperature
 from calor.units import TemperatureUnit, difference_to, format_difference, format_duration, format_temperature
 
@@ -22,7 +23,9 @@ class OnOff(Settings):
     """Fully on or fully off."""
 
     kind: Literal["on_off"] = choice("on_off", "Law", "Fully on or fully off, by two thresholds.")
-    action: Literal["heat", "cool"] = choice("heat", "Action", "Whether more output makes it warmer or colder.")
+    action: Literal["heat", "cool", "heat_cool"] = choice(
+        "heat", "Action", "Whether more output makes it warmer or colder; heat_cool: one output for each."
+    )
     period_s: float = duration(1.0, "Control step", "How often the law reads and decides.", 0.001, 3600.0)
     start_celsius: float | None = temperature(
         None, "Starts at", "Start/stop pair: on below (heat) or above (cool) this; not used with a hysteresis."
@@ -35,6 +38,13 @@ class OnOff(Settings):
     )
     placed: Literal["centred", "below", "above"] = choice(
         "centred", "Placed", "Where the hysteresis lies: around the setpoint, all below it or all above it."
+    )
+    dead_zone_celsius: float = difference(
+        1.0,
+        "Dead zone",
+        "With heat_cool: from where heating ends to where cooling ends, around the setpoint.",
+        0.0,
+        500.0,
     )
     min_on_s: float = duration(0.0, "Shortest on", "Once on, it stays on at least this long.", 0.0, 86_400.0)
     min_off_s: float = duration(0.0, "Shortest off", "Once off, it stays off at least this long.", 0.0, 86_400.0)
@@ -49,6 +59,8 @@ class OnOff(Settings):
             raise ValueError(f"start_celsius and stop_celsius go together; give {missing} as well")
         if self.hysteresis_celsius is not None:
             raise ValueError("give either start_celsius and stop_celsius or hysteresis_celsius, not both")
+        if self.action == "heat_cool":
+            raise ValueError("heat_cool has no start/stop pair; give hysteresis_celsius and dead_zone_celsius")
         start, stop = float(pair[0] or 0.0), float(pair[1] or 0.0)
         if (stop < start) if self.action == "heat" else (stop > start):
             order = "below" if self.action == "heat" else "above"
@@ -67,20 +79,50 @@ class OnOffNumbers(NamedTuple):
     cools: bool
     min_on_s: float
     min_off_s: float
+    both: bool
+    dead_zone_celsius: float
 
 
 class OnOffState(NamedTuple):
-    """Whether it is on, and how long it has been so (s)."""
+    """Whether it is on, and how long it has been so (s); the same of cooling, where there are two outputs."""
 
     on: bool
     held_s: float
+    cool_on: bool
+    cool_held_s: float
 
 
 def thresholds_celsius(settings: OnOff, setpoint_celsius: float) -> tuple[float, float]:
-    """(on, off): the temperatures at which it switches on and off, in °C."""
+    """(on, off): the temperatures at which it switches on and off, in °C; with two outputs those of heating."""
     plain = numbers(settings)
     base = setpoint_celsius if plain.relative else 0.0
     return base + plain.on_celsius, base + plain.off_celsius
+
+
+def outline(settings: OnOff, setpoint_celsius: float) -> list[Outline]:
+    """The hysteresis loop over temperature: switched on the way there and back; cooling of two outputs below 0."""
+    on, off = thresholds_celsius(settings, setpoint_celsius)
+    wide = max(1.2 * abs(off - on), 2.5 * abs(on - setpoint_celsius), 0.5)
+    low, high = min(on, off, setpoint_celsius) - wide, max(on, off, setpoint_celsius) + wide
+    if settings.action == "cool":
+        return [
+            Outline("back", [high, off, off, low], [1.0, 1.0, 0.0, 0.0]),
+            Outline("going", [low, on, on, high], [0.0, 0.0, 1.0, 1.0]),
+        ]
+    lines = [
+        Outline("back", [low, off, off, high], [1.0, 1.0, 0.0, 0.0]),
+        Outline("going", [high, on, on, low], [0.0, 0.0, 1.0, 1.0]),
+    ]
+    if settings.action == "heat_cool":
+        cool_on, cool_off = 2.0 * setpoint_celsius - on, 2.0 * setpoint_celsius - off
+        high, low = max(high, cool_on + wide), min(low, on - wide)
+        lines = [
+            Outline("back", [low, off, off, high], [1.0, 1.0, 0.0, 0.0]),
+            Outline("going", [high, on, on, low], [0.0, 0.0, 1.0, 1.0]),
+            Outline("back", [high, cool_off, cool_off, low], [-1.0, -1.0, 0.0, 0.0]),
+            Outline("second", [low, cool_on, cool_on, high], [0.0, 0.0, -1.0, -1.0]),
+        ]
+    return lines
 
 
 def numbers(settings: OnOff) -> OnOffNumbers:
@@ -91,43 +133,73 @@ def numbers(settings: OnOff) -> OnOffNumbers:
     else:
         spread = DEFAULT_HYSTERESIS_CELSIUS if settings.hysteresis_celsius is None else settings.hysteresis_celsius
         lower = {"centred": -0.5, "below": -1.0, "above": 0.0}[settings.placed] * spread
+        if settings.action == "heat_cool":
+            lower = -0.5 * settings.dead_zone_celsius - spread
         relative, on, off = True, lower, lower + spread
         if cools:
             on, off = off, on
-    return OnOffNumbers(relative, on, off, cools, settings.min_on_s, settings.min_off_s)
+    both = settings.action == "heat_cool"
+    return OnOffNumbers(
+        relative,
+        on,
+        off,
+        cools,
+        settings.min_on_s,
+        settings.min_off_s,
+        both,
+        settings.dead_zone_celsius if both else 0.0,
+    )
 
 
 def start() -> OnOffState:
     """Off, and free to switch on at once."""
-    return OnOffState(False, FOREVER_S)
+    return OnOffState(False, FOREVER_S, False, FOREVER_S)
+
+
+@compiled(inner=True)
+def _switched(
+    law: OnOffNumbers, cools: bool, on_at: float, off_at: float, on: bool, held_s: float, celsius: float
+) -> tuple[bool, float]:
+    """(on, held) of one output after a reading."""
+    wanted = on
+    if cools:
+        if celsius > on_at:
+            wanted = True
+        elif celsius < off_at:
+            wanted = False
+    elif celsius < on_at:
+        wanted = True
+    elif celsius > off_at:
+        wanted = False
+    if wanted != on and held_s >= (law.min_on_s if on else law.min_off_s):
+        return wanted, 0.0
+    return on, held_s
 
 
 @compiled(inline=True, inner=True)
 def step(
     law: OnOffNumbers, state: OnOffState, setpoint_celsius: float, measured_celsius: float, dt_s: float
-) -> tuple[OnOffState, float]:
-    """One decision: (state, demand 0 or 1). `dt_s` is the time since the decision before."""
+) -> tuple[OnOffState, Demands]:
+    """One decision: (state, demands, each 0 or 1). `dt_s` is the time since the decision before."""
     base = setpoint_celsius if law.relative else 0.0
-    on_at, off_at = base + law.on_celsius, base + law.off_celsius
-    held_s = state.held_s + dt_s
-    wanted = state.on
-    if law.cools:
-        if measured_celsius > on_at:
-            wanted = True
-        elif measured_celsius < off_at:
-            wanted = False
-    elif measured_celsius < on_at:
-        wanted = True
-    elif measured_celsius > off_at:
-        wanted = False
-    if wanted != state.on and held_s >= (law.min_on_s if state.on else law.min_off_s):
-        return OnOffState(wanted, 0.0), 1.0 if wanted else 0.0
-    return OnOffState(state.on, held_s), 1.0 if state.on else 0.0
+    on, held_s = _switched(
+        law, law.cools, base + law.on_celsius, base + law.off_celsius, state.on, state.held_s + dt_s, measured_celsius
+    )
+    cool_on, cool_held_s = state.cool_on, state.cool_held_s + dt_s
+    if law.both:
+        # cooling is heating's mirror image in the setpoint
+        cool_on, cool_held_s = _switched(
+            law, True, base - law.on_celsius, base - law.off_celsius, cool_on, cool_held_s, measured_celsius
+        )
+    return OnOffState(on, held_s, cool_on, cool_held_s), two(1.0 if on else 0.0, 1.0 if cool_on else 0.0)
 
 
 def summary(settings: OnOff, unit: TemperatureUnit, setpoint_celsius: float) -> tuple[str, str]:
     """The two lines on its card."""
     on, off = thresholds_celsius(settings, setpoint_celsius)
+    if settings.action == "heat_cool":
+        away = format_difference(unit, abs(on - setpoint_celsius), 1)
+        return "On/off, heat and cool", f"heats {away} below, cools {away} above"
     word = "Heats" if settings.action == "heat" else "Cools"
     spread = difference_to(unit, abs(on - off))
     on_text = format_temperature(unit, on, 1).removesuffix(f" {unit}")
@@ -137,11 +209,14 @@ def summary(settings: OnOff, unit: TemperatureUnit, setpoint_celsius: float) -> 
 def consequences(settings: OnOff, unit: TemperatureUnit, setpoint_celsius: float) -> dict[str, str]:
     """One-line consequences beside the settings they follow from."""
     on, off = thresholds_celsius(settings, setpoint_celsius)
-    signs = ("below", "above") if settings.action == "heat" else ("above", "below")
+    signs = ("below", "above") if settings.action != "cool" else ("above", "below")
     line = (
         f"On {signs[0]} {format_temperature(unit, on, 2)}, off {signs[1]} {format_temperature(unit, off, 2)}"
         f" ({format_difference(unit, abs(on - off))} apart)."
     )
+    if settings.action == "heat_cool":
+        line = "Heating: " + line[0].lower() + line[1:] + " Cooling: the same, mirrored in the setpoint."
+        return {"dead_zone_celsius": line}
     lines = {"placed" if settings.start_celsius is None else "stop_celsius": line}
     if settings.min_on_s or settings.min_off_s:
         slowest = format_duration(settings.min_on_s + settings.min_off_s)

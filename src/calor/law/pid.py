@@ -9,23 +9,43 @@ Source: Åström & Hägglund, Advanced PID Control (2006), chapter 3 (form, filt
 from __future__ import annotations
 
 import math
-from typing import Literal, NamedTuple, Self
+from typing import Annotated, Literal, NamedTuple, Self
 
-from pydantic import model_validator
+import numpy as np
+from pydantic import Field, Strict, model_validator
 
 from calor.compiled import compiled
+from calor.law import split
 from calor.law.dialect import band_celsius, from_standard
-from calor.settings import Settings, choice, difference, duration, fraction, number
+from calor.law.outputs import Outline
+from calor.settings import Settings, choice, difference, duration, fraction, number, temperature
 from calor.units import TemperatureUnit, difference_to, format_difference, format_gain
 
 Dialect = Literal["standard", "parallel", "series", "band"]
+
+
+MOST_GAIN_SETS = 6
+Six = tuple[float, float, float, float, float, float]
+
+
+class GainSet(Settings):
+    """Gains tuned at one setpoint."""
+
+    at_celsius: float = temperature(..., "Tuned at", "The setpoint they were tuned at.")
+    gain_per_celsius: float = number(
+        ..., "Gain", "Share of full output for each °C of error.", "gain_per_celsius", 0.0, 1000.0
+    )
+    integral_time_s: float = duration(0.0, "Integral time", "0 means no integral action.", 0.0, 1e6)
+    derivative_time_s: float = duration(0.0, "Derivative time", "0 means no derivative action.", 0.0, 1e5)
 
 
 class Pid(Settings):
     """Proportional, integral and derivative action."""
 
     kind: Literal["pid"] = choice("pid", "Law", "Proportional, integral and derivative action.")
-    action: Literal["heat", "cool"] = choice("heat", "Action", "Whether more output makes it warmer or colder.")
+    action: Literal["heat", "cool", "heat_cool"] = choice(
+        "heat", "Action", "Whether more output makes it warmer or colder; heat_cool: one output for each."
+    )
     period_s: float = duration(1.0, "Control step", "How often the law reads and decides.", 0.001, 3600.0)
     gain_per_celsius: float = number(
         0.1, "Gain", "Share of full output for each °C of error, standard (ISA) form.", "gain_per_celsius", 0.0, 1000.0
@@ -61,6 +81,26 @@ class Pid(Settings):
         0.0, "Setpoint ramp", "How fast the setpoint is approached from where it starts; 0: at once.", "celsius_per_s",
         0.0, 100.0,
     )  # fmt: skip
+    dead_zone: float = fraction(
+        0.0, "Dead zone", "With heat_cool: demand in which neither output gives; below 0 they overlap.", -0.5, 0.9
+    )
+    cool_gain_ratio: float = number(
+        1.0, "Cooling's gain", "With heat_cool: in proportion to heating's; below 1 where cooling is the stronger.",
+        "number", 0.01, 100.0,
+    )  # fmt: skip
+    cool_output_high: float = fraction(
+        1.0, "Cooling, high", "With heat_cool: cooling never gives more than this.", 0.01
+    )
+    gain_sets: Annotated[tuple[GainSet, ...], Strict(False)] = Field(
+        default=(), title="Gain sets", description="Gains tuned at other setpoints, used in place of those above.",
+        max_length=MOST_GAIN_SETS,
+    )  # fmt: skip
+    gains_by: Literal["nearest", "interpolated"] = choice(
+        "nearest", "Gains by", "The set tuned nearest to the setpoint, or in between the two around it."
+    )
+    manual_mode: bool = choice(
+        False, "Manual mode", "The output can be set by hand, and goes back to the law without a bump."
+    )
     shown_as: Dialect = choice(
         "standard", "Shown as", "The dialect the gains are shown in; the file keeps the standard."
     )
@@ -70,6 +110,16 @@ class Pid(Settings):
         if self.output_low >= self.output_high:
             raise ValueError(
                 f"output_low ({self.output_low:g}) must be below output_high ({self.output_high:g}); swap or widen them"
+            )
+        if self.action == "heat_cool" and self.output_low != 0.0:
+            raise ValueError(
+                f"output_low ({self.output_low:g}) must be 0 where the law heats and cools: cooling has its own limit,"
+                " cool_output_high"
+            )
+        places = [item.at_celsius for item in self.gain_sets]
+        if sorted(set(places)) != places:
+            raise ValueError(
+                f"gain_sets must rise in at_celsius (received {', '.join(f'{place:g}' for place in places)}); sort them"
             )
         return self
 
@@ -81,16 +131,23 @@ class PidNumbers(NamedTuple):
     gain_per_celsius: float
     integral_rate_per_s: float
     derivative_time_s: float
-    derivative_lag_s: float
+    derivative_filter: float
     setpoint_weight: float
     output_low: float
     output_high: float
     holds_at_limit: bool
-    lead_back_rate_per_s: float
+    leads_back: bool
     bias: float
     integral_band_celsius: float
     slew_per_s: float
     ramp_celsius_per_s: float
+    split: split.Split
+    sets: int
+    interpolates: bool
+    set_celsius: Six
+    set_gain: Six
+    set_rate: Six
+    set_derivative_s: Six
 
 
 class PidState(NamedTuple):
@@ -111,25 +168,69 @@ class PidState(NamedTuple):
 
 def numbers(settings: Pid) -> PidNumbers:
     """The settings as plain numbers."""
-    ti, td = settings.integral_time_s, settings.derivative_time_s
-    lead_back = 0.0
-    if settings.anti_windup == "back_calculate" and ti > 0.0:
-        lead_back = 1.0 / (math.sqrt(ti * td) if td > 0.0 else ti)
+    apart = split.NO_SPLIT
+    low, high = settings.output_low, settings.output_high
+    if settings.action == "heat_cool":
+        apart = split.Split(
+            True, 0.5 * settings.dead_zone, settings.cool_gain_ratio, settings.output_high, settings.cool_output_high
+        )
+        low, high = split.lowest(apart), split.highest(apart)
+    sets = settings.gain_sets
     return PidNumbers(
         -1.0 if settings.action == "cool" else 1.0,
         settings.gain_per_celsius,
-        1.0 / ti if ti > 0.0 else 0.0,
-        td,
-        td / settings.derivative_filter,
+        _rate(settings.integral_time_s),
+        settings.derivative_time_s,
+        settings.derivative_filter,
         settings.setpoint_weight,
-        settings.output_low,
-        settings.output_high,
+        low,
+        high,
         settings.anti_windup == "clamp",
-        lead_back,
+        settings.anti_windup == "back_calculate",
         settings.bias,
         math.inf if settings.integral_band_celsius is None else settings.integral_band_celsius,
         settings.slew_per_s,
         settings.ramp_celsius_per_s,
+        apart,
+        len(sets),
+        settings.gains_by == "interpolated",
+        _six([item.at_celsius for item in sets]),
+        _six([item.gain_per_celsius for item in sets]),
+        _six([_rate(item.integral_time_s) for item in sets]),
+        _six([item.derivative_time_s for item in sets]),
+    )
+
+
+def _rate(integral_time_s: float) -> float:
+    """1/s; 0 without integral action."""
+    return 1.0 / integral_time_s if integral_time_s > 0.0 else 0.0
+
+
+def _six(values: list[float]) -> Six:
+    a, b, c, d, e, f = values + [0.0] * (MOST_GAIN_SETS - len(values))
+    return a, b, c, d, e, f
+
+
+@compiled()
+def gains_at(law: PidNumbers, setpoint_celsius: float) -> tuple[float, float, float]:
+    """(gain, integral rate, derivative time) at a setpoint: the law's own, or those of its sets."""
+    if law.sets == 0:
+        return law.gain_per_celsius, law.integral_rate_per_s, law.derivative_time_s
+    above = 0
+    while above < law.sets and law.set_celsius[above] < setpoint_celsius:
+        above += 1
+    below = max(above - 1, 0)
+    above = min(above, law.sets - 1)
+    share = 0.0
+    if above > below:
+        share = (setpoint_celsius - law.set_celsius[below]) / (law.set_celsius[above] - law.set_celsius[below])
+        if not law.interpolates:
+            share = 1.0 if share > 0.5 else 0.0
+    rest = 1.0 - share
+    return (
+        rest * law.set_gain[below] + share * law.set_gain[above],
+        rest * law.set_rate[below] + share * law.set_rate[above],
+        rest * law.set_derivative_s[below] + share * law.set_derivative_s[above],
     )
 
 
@@ -149,12 +250,18 @@ def pause(state: PidState) -> PidState:
 
 @compiled(inline=True, inner=True)
 def step(
-    law: PidNumbers, state: PidState, setpoint_celsius: float, measured_celsius: float, dt_s: float
+    law: PidNumbers, state: PidState, setpoint_celsius: float, measured_celsius: float, hand: float, dt_s: float
 ) -> tuple[PidState, float]:
-    """One decision: (state, demand). `dt_s` is the time until the next one."""
+    """One decision: (state, demand, below 0 to cool where there are two outputs). `dt_s` is the time until the next
+    one.
+
+    `hand` is the output set by hand, NaN in automatic. Meanwhile the integral is led along, so that the way back has no
+    bump; without integral action there is nothing to lead.
+    """
     first = state.first_celsius if state.has_first else measured_celsius
     before = state.before_celsius if state.has_before else measured_celsius
-    gain = law.direction * law.gain_per_celsius
+    gain_per_celsius, rate_per_s, derivative_time_s = gains_at(law, setpoint_celsius)
+    gain = law.direction * gain_per_celsius
     aim = setpoint_celsius
     if law.ramp_celsius_per_s > 0.0:
         most = law.ramp_celsius_per_s * dt_s
@@ -163,23 +270,46 @@ def step(
     error = aim - measured_celsius
     weighted = law.setpoint_weight * (aim - first) - (measured_celsius - first)
     derivative = 0.0
-    if law.derivative_time_s > 0.0:
-        fall = gain * law.derivative_time_s * (measured_celsius - before)
-        derivative = (law.derivative_lag_s * state.derivative - fall) / (law.derivative_lag_s + dt_s)
+    if derivative_time_s > 0.0:
+        fall = gain * derivative_time_s * (measured_celsius - before)
+        derivative_lag_s = derivative_time_s / law.derivative_filter
+        derivative = (derivative_lag_s * state.derivative - fall) / (derivative_lag_s + dt_s)
     wanted = gain * weighted + state.integral + derivative + law.bias
+    if not np.isnan(hand):
+        integral = state.integral + hand - wanted if rate_per_s > 0.0 else 0.0
+        return PidState(integral, derivative, measured_celsius, first, True, True, hand, aim), hand
     demand = min(max(wanted, law.output_low), law.output_high)
     if law.slew_per_s > 0.0:
         step_most = law.slew_per_s * dt_s
         demand = min(max(demand, state.output - step_most), state.output + step_most)
-    growth = gain * error * law.integral_rate_per_s
+    growth = gain * error * rate_per_s
     if abs(error) > law.integral_band_celsius:
         growth = 0.0
     held = law.holds_at_limit and ((wanted > demand and growth > 0.0) or (wanted < demand and growth < 0.0))
     if held:
         growth = 0.0
-    growth += (demand - wanted) * law.lead_back_rate_per_s
+    if law.leads_back and rate_per_s > 0.0:
+        led_per_s = math.sqrt(rate_per_s / derivative_time_s) if derivative_time_s > 0.0 else rate_per_s
+        growth += (demand - wanted) * led_per_s
     integral = state.integral + growth * dt_s
     return PidState(integral, derivative, measured_celsius, first, True, True, demand, aim), demand
+
+
+def outline(settings: Pid, setpoint_celsius: float) -> list[Outline]:
+    """What the proportional part asks at each temperature around the setpoint; cooling of two outputs below 0."""
+    plain = numbers(settings)
+    gain = plain.direction * gains_at(plain, setpoint_celsius)[0]
+    reach = 0.75 / abs(gain) if gain else 5.0
+    reach = max(reach * (plain.output_high - min(plain.output_low, 0.0) + abs(settings.bias)), 0.2)
+    x = np.linspace(setpoint_celsius - reach, setpoint_celsius + reach, 241)
+    demand = np.clip(gain * (setpoint_celsius - x) + settings.bias, plain.output_low, plain.output_high)
+    if not plain.split.used:
+        return [Outline("going", x.tolist(), demand.tolist())]
+    both = [split.heat_and_cool(plain.split, float(one)) for one in demand]
+    return [
+        Outline("second", x.tolist(), [-cool for _, cool in both]),
+        Outline("going", x.tolist(), [heat for heat, _ in both]),
+    ]
 
 
 def summary(settings: Pid, unit: TemperatureUnit, setpoint_celsius: float) -> tuple[str, str]:
@@ -187,7 +317,11 @@ def summary(settings: Pid, unit: TemperatureUnit, setpoint_celsius: float) -> tu
     del setpoint_celsius
     actions = "P" + ("I" if settings.integral_time_s else "")
     name = f"{actions} + D, on measurement" if settings.derivative_time_s else f"{actions} law"
+    if settings.action == "heat_cool":
+        name = name.replace(" law", "").replace(", on measurement", "") + ", heats and cools"
     parts = [format_gain(settings.gain_per_celsius, unit)]
+    if settings.gain_sets:
+        return name, f"{len(settings.gain_sets)} gain sets, {settings.gains_by}"
     parts += [f"{time:g} s" for time in (settings.integral_time_s, settings.derivative_time_s) if time]
     return name, " · ".join(parts)
 
@@ -212,6 +346,17 @@ def consequences(settings: Pid, unit: TemperatureUnit, setpoint_celsius: float) 
         lines["bias"] = "With integral action it only matters at the start."
     if settings.ramp_celsius_per_s:
         lines["ramp_celsius_per_s"] = f"{difference_to(unit, settings.ramp_celsius_per_s * 60.0):.3g} {unit} a minute."
+    if settings.action == "heat_cool":
+        zone = abs(settings.dead_zone)
+        word = "Neither gives" if settings.dead_zone >= 0.0 else "Both give"
+        if settings.gain_per_celsius and zone:
+            wide = format_difference(unit, zone / settings.gain_per_celsius)
+            lines["dead_zone"] = f"{word} over {wide} of the band."
+        cool = settings.gain_per_celsius * settings.cool_gain_ratio
+        if cool:
+            lines["cool_gain_ratio"] = f"Cooling's band is {format_difference(unit, band_celsius(cool))}."
+    if settings.gain_sets:
+        lines["gain_per_celsius"] = "Not used: the gain sets are."
     lines["shown_as"] = dialect_line(settings, unit)
     return lines
 

@@ -8,28 +8,32 @@ from __future__ import annotations
 from types import ModuleType
 from typing import Annotated, NamedTuple
 
+import numpy as np
 from pydantic import Field
 
 from calor.compiled import compiled
-from calor.law import fan_curve, guard, manual, on_off, pid, timer
+from calor.law import fan_curve, guard, manual, on_off, outputs, pid, split, stages, timer
 from calor.law.fan_curve import FanCurve, FanCurveNumbers, FanCurveState
 from calor.law.guard import Guard, GuardNumbers
 from calor.law.manual import Manual
 from calor.law.on_off import OnOff, OnOffNumbers, OnOffState
+from calor.law.outputs import Demands
 from calor.law.pid import Pid, PidNumbers, PidState
+from calor.law.stages import Stages, StagesNumbers, StagesState
 from calor.law.timer import Timer, TimerNumbers, TimerState
 
-AnyLaw = OnOff | Pid | FanCurve | Timer | Manual
+AnyLaw = OnOff | Pid | FanCurve | Stages | Timer | Manual
 Law = Annotated[AnyLaw, Field(discriminator="kind")]
 
 KINDS: dict[str, tuple[type[AnyLaw], ModuleType]] = {
     "on_off": (OnOff, on_off),
     "pid": (Pid, pid),
     "fan_curve": (FanCurve, fan_curve),
+    "stages": (Stages, stages),
     "timer": (Timer, timer),
     "manual": (Manual, manual),
 }
-ON_OFF, PID, FAN_CURVE, TIMER, MANUAL = range(len(KINDS))
+ON_OFF, PID, FAN_CURVE, STAGES, TIMER, MANUAL = range(len(KINDS))
 
 
 class LawNumbers(NamedTuple):
@@ -39,6 +43,7 @@ class LawNumbers(NamedTuple):
     on_off: OnOffNumbers
     pid: PidNumbers
     fan_curve: FanCurveNumbers
+    stages: StagesNumbers
     timer: TimerNumbers
     manual_output: float
     guard: GuardNumbers
@@ -50,8 +55,31 @@ class LawState(NamedTuple):
     on_off: OnOffState
     pid: PidState
     fan_curve: FanCurveState
+    stages: StagesState
     timer: TimerState
     cut_out: bool
+
+
+class Inputs(NamedTuple):
+    """What a law decides on, temperatures in °C. `hand` is the output set by hand, NaN in automatic."""
+
+    setpoint_celsius: float
+    measured_celsius: float
+    other_celsius: float
+    hand: float
+    fault: bool
+    off: bool
+
+
+def output_names(settings: AnyLaw) -> tuple[str, ...]:
+    """What a law's outputs are called, in their order."""
+    if settings.action == "heat_cool":
+        return ("heating", "cooling")
+    if isinstance(settings, Stages):
+        return tuple(f"stage {number}" for number in range(1, len(settings.stages) + 1))
+    if isinstance(settings, FanCurve) and settings.second_on_celsius is not None:
+        return ("fan", "second fan")
+    return ("output",)
 
 
 def numbers(settings: AnyLaw, guards: Guard) -> LawNumbers:
@@ -61,6 +89,7 @@ def numbers(settings: AnyLaw, guards: Guard) -> LawNumbers:
         on_off.numbers(settings if isinstance(settings, OnOff) else OnOff()),
         pid.numbers(settings if isinstance(settings, Pid) else Pid()),
         fan_curve.numbers(settings if isinstance(settings, FanCurve) else FanCurve()),
+        stages.numbers(settings if isinstance(settings, Stages) else Stages()),
         timer.numbers(settings if isinstance(settings, Timer) else Timer()),
         settings.output if isinstance(settings, Manual) else 0.0,
         guard.numbers(guards, settings.action),
@@ -69,29 +98,47 @@ def numbers(settings: AnyLaw, guards: Guard) -> LawNumbers:
 
 def start() -> LawState:
     """Every law as it is when the controller is switched on."""
-    return LawState(on_off.start(), pid.start(), fan_curve.start(), timer.start(), False)
+    return LawState(on_off.start(), pid.start(), fan_curve.start(), stages.start(), timer.start(), False)
+
+
+@compiled(inner=True)
+def tripped(state: LawState) -> LawState:
+    """The state with the cut-out tripped."""
+    return LawState(state.on_off, state.pid, state.fan_curve, state.stages, state.timer, True)
 
 
 @compiled(inline=True)
-def step(
-    law: LawNumbers, state: LawState, setpoint_celsius: float, measured_celsius: float, fault: bool, dt_s: float
-) -> tuple[LawState, float]:
-    """One decision of any law under its guards: (state, demand 0 to 1)."""
+def step(law: LawNumbers, state: LawState, given: Inputs, dt_s: float) -> tuple[LawState, Demands]:
+    """One decision of any law under its guards: (state, demand of each output, 0 to 1)."""
+    setpoint_celsius, measured_celsius, fault = given.setpoint_celsius, given.measured_celsius, given.fault
     cut_out = state.cut_out or (not fault and guard.trips(law.guard, measured_celsius))
-    on_off_state, pid_state, fan_state, timer_state = state.on_off, state.pid, state.fan_curve, state.timer
+    on_off_state, pid_state, fan_state = state.on_off, state.pid, state.fan_curve
+    stages_state, timer_state = state.stages, state.timer
     if fault:
-        demand = law.guard.probe_fault_output
+        demands = outputs.one(law.guard.probe_fault_output)
         pid_state = pid.pause(pid_state)
-    elif law.kind == ON_OFF:
-        on_off_state, demand = on_off.step(law.on_off, on_off_state, setpoint_celsius, measured_celsius, dt_s)
     elif law.kind == PID:
-        pid_state, demand = pid.step(law.pid, pid_state, setpoint_celsius, measured_celsius, dt_s)
+        pid_state, demand = pid.step(law.pid, pid_state, setpoint_celsius, measured_celsius, given.hand, dt_s)
+        heat, cool = demand, 0.0
+        if law.pid.split.used:
+            heat, cool = split.heat_and_cool(law.pid.split, demand)
+        demands = outputs.two(heat, cool)
+    elif law.kind == ON_OFF:
+        on_off_state, demands = on_off.step(law.on_off, on_off_state, setpoint_celsius, measured_celsius, dt_s)
     elif law.kind == FAN_CURVE:
-        fan_state, demand = fan_curve.step(law.fan_curve, fan_state, measured_celsius, dt_s)
+        fan_state, demands = fan_curve.step(law.fan_curve, fan_state, measured_celsius, given.other_celsius, dt_s)
+    elif law.kind == STAGES:
+        stages_state, demands = stages.step(law.stages, stages_state, setpoint_celsius, measured_celsius, dt_s)
     elif law.kind == TIMER:
         timer_state, demand = timer.step(law.timer, timer_state, dt_s)
+        demands = outputs.one(demand)
     else:
-        demand = manual.step(law.manual_output)
-    if cut_out:
-        demand = 0.0
-    return LawState(on_off_state, pid_state, fan_state, timer_state, cut_out), demand
+        demands = outputs.one(manual.step(law.manual_output))
+    if cut_out or given.off:
+        demands = outputs.one(0.0)
+    return LawState(on_off_state, pid_state, fan_state, stages_state, timer_state, cut_out), demands
+
+
+def inputs(setpoint_celsius: float, measured_celsius: float, fault: bool = False) -> Inputs:
+    """What a law decides on where nothing else is given."""
+    return Inputs(setpoint_celsius, measured_celsius, 0.0, np.nan, fault, False)

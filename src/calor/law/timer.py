@@ -10,6 +10,7 @@ import math
 from typing import Literal, NamedTuple
 
 from calor.compiled import compiled
+from calor.law.outputs import Outline
 from calor.settings import Settings, choice, duration, fraction
 from calor.units import TemperatureUnit, format_duration
 
@@ -100,6 +101,27 @@ def mean_output(settings: Timer) -> float:
     if settings.pattern in ("repeat", "cold_start_then_repeat"):
         return settings.output * settings.on_s / (settings.on_s + settings.off_s)
     return settings.output
+
+
+def outline(settings: Timer) -> list[Outline]:
+    """The pattern over time, s: the first stretch and some repetitions."""
+    plain, cycle_s = numbers(settings), settings.on_s + settings.off_s
+    changes: list[tuple[float, float]]
+    end_s = 4.0 * cycle_s
+    if plain.pattern in (RUN_THEN_STOP, WAIT_THEN_RUN):
+        end_s = 1.8 * max(settings.first_s, 1e-3)
+        levels = (settings.output, 0.0) if plain.pattern == RUN_THEN_STOP else (0.0, settings.output)
+        changes = [(0.0, levels[0]), (settings.first_s, levels[1])]
+    else:
+        begin_s = settings.first_s if plain.pattern == COLD_START_THEN_REPEAT else 0.0
+        changes = [(0.0, 1.0)] if begin_s else []
+        for k in range(4):
+            changes += [(begin_s + k * cycle_s, settings.output), (begin_s + k * cycle_s + settings.on_s, 0.0)]
+        end_s += begin_s
+    x = [0.0, *(at for at, _ in changes for _ in range(2)), end_s]
+    y = [0.0, *(level for (_, before), (_, after) in zip([(0.0, 0.0), *changes], changes, strict=False)
+                for level in (before, after)), changes[-1][1]]  # fmt: skip
+    return [Outline("going", x, y)]
 
 
 def summary(settings: Timer, unit: TemperatureUnit, setpoint_celsius: float) -> tuple[str, str]:

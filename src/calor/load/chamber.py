@@ -1,11 +1,12 @@
 """Chamber: a heater element warms the air, the air warms the contents and loses to ambient.
 
 C_h·dT_h/dt = P·u − G_ha·(T_h − T_a)
-C_a·dT_a/dt = G_ha·(T_h − T_a) − G_ac·(T_a − T_c) − (G_loss + G_extra)·(T_a − T_ambient)
-C_c·dT_c/dt = G_ac·(T_a − T_c)
+C_a·dT_a/dt = G_ha·(T_h − T_a) − G_ac·(T_a − T_c) − (G_loss + G_fan·u^n + G_extra)·(T_a − T_ambient) + P_always +
+P_2·u_2 C_c·dT_c/dt = G_ac·(T_a − T_c)
 
 The probe sits in the air. Integrated by Runge-Kutta of order 4, in steps of at most a fifth of the fastest
-time constant. Source: lumped thermal network, any heat transfer textbook.
+time constant. Where the output is a fan, the loss rises with its flow to the power n. Source: lumped thermal network,
+any heat transfer textbook.
 """
 
 from __future__ import annotations
@@ -17,6 +18,7 @@ import numpy.typing as npt
 from pydantic import model_validator
 
 from calor.compiled import compiled
+from calor.load.state import LoadState, Surroundings, mean_slope, moved
 from calor.settings import Settings, choice, duration, number, temperature
 from calor.units import TemperatureUnit, format_duration, format_temperature
 
@@ -48,6 +50,27 @@ class Chamber(Settings):
     loss_w_per_k: float = number(
         1.0, "Loss", "Heat lost from the air for each kelvin above ambient.", "w_per_k", 0.0, 1e6
     )
+    always_watt: float = number(0.0, "Heat always there", "Heat given to the air, switched or not.", "watt", -1e6, 1e6)
+    fan_w_per_k: float = number(
+        0.0,
+        "Loss by the fan",
+        "How much the loss rises at full output, where the output is a fan.",
+        "w_per_k",
+        0.0,
+        1e6,
+    )
+    fan_exponent: float = number(
+        0.8, "Loss over flow", "The loss by the fan rises with its flow to this power; 0.8 in turbulent flow.",
+        "number", 0.3, 1.0,
+    )  # fmt: skip
+    fan_watt: float = number(0.0, "Fan's own power", "Electrical power of the fan at full output.", "watt", 0.0, 1e6)
+    second_watt: float = number(
+        0.0, "Second output", "Heat given to the air at full second output; below 0 it cools.", "watt", -1e6, 1e6
+    )
+    second_fan_w_per_k: float = number(
+        0.0, "Loss by second fan", "How much the loss rises at full second output.", "w_per_k", 0.0, 1e6
+    )
+    second_fan_watt: float = number(0.0, "Second's power", "Electrical power of the second fan.", "watt", 0.0, 1e6)
     dead_time_s: float = duration(0.0, "Dead time", "Heat arrives this long after it is switched.", 0.0, 1e5)
 
     @model_validator(mode="after")
@@ -71,14 +94,11 @@ class ChamberNumbers(NamedTuple):
     air_to_contents_w_per_k: float
     contents_j_per_k: float
     loss_w_per_k: float
-
-
-class ChamberState(NamedTuple):
-    """Temperatures in °C."""
-
-    heater_celsius: float
-    air_celsius: float
-    contents_celsius: float
+    always_watt: float
+    fan_w_per_k: float
+    fan_exponent: float
+    second_watt: float
+    second_fan_w_per_k: float
 
 
 def numbers(settings: Chamber) -> ChamberNumbers:
@@ -91,120 +111,123 @@ def numbers(settings: Chamber) -> ChamberNumbers:
         settings.air_to_contents_w_per_k,
         settings.contents_j_per_k,
         settings.loss_w_per_k,
+        settings.always_watt,
+        settings.fan_w_per_k,
+        settings.fan_exponent,
+        settings.second_watt,
+        settings.second_fan_w_per_k,
     )
 
 
 @compiled(inner=True)
-def slopes(
-    load: ChamberNumbers, state: ChamberState, level: float, ambient_celsius: float, extra_w_per_k: float
-) -> ChamberState:
-    """How fast heater, air and contents warm, °C/s."""
-    to_air = load.heater_to_air_w_per_k * (state.heater_celsius - state.air_celsius)
-    to_contents = load.air_to_contents_w_per_k * (state.air_celsius - state.contents_celsius)
-    lost = (load.loss_w_per_k + extra_w_per_k) * (state.air_celsius - ambient_celsius)
-    return ChamberState(
-        (load.heater_watt * level - to_air) / load.heater_j_per_k,
+def slopes(load: ChamberNumbers, state: LoadState, level: float, second: float, around: Surroundings) -> LoadState:
+    """How fast air, heater and contents warm, °C/s."""
+    to_air = load.heater_to_air_w_per_k * (state.source_celsius - state.celsius)
+    to_contents = load.air_to_contents_w_per_k * (state.celsius - state.store_celsius)
+    loss = load.loss_w_per_k + around.extra_w_per_k
+    if load.fan_w_per_k > 0.0:
+        loss += load.fan_w_per_k * max(level, 0.0) ** load.fan_exponent
+    loss += load.second_fan_w_per_k * second
+    lost = loss * (state.celsius - around.ambient_celsius) - load.always_watt - load.second_watt * second
+    return LoadState(
         (to_air - to_contents - lost) / load.air_j_per_k,
-        to_contents / load.contents_j_per_k,
+        (load.heater_watt * level - to_air) / load.heater_j_per_k,
+        to_contents / (load.contents_j_per_k + state.added_j_per_k),
+        0.0,
     )
 
 
 @compiled(inline=True, inner=True)
-def slope(load: ChamberNumbers, state: ChamberState, ambient_celsius: float, extra_w_per_k: float) -> float:
-    """How fast the air warms, °C/s."""
-    to_air = load.heater_to_air_w_per_k * (state.heater_celsius - state.air_celsius)
-    to_contents = load.air_to_contents_w_per_k * (state.air_celsius - state.contents_celsius)
-    lost = (load.loss_w_per_k + extra_w_per_k) * (state.air_celsius - ambient_celsius)
-    return (to_air - to_contents - lost) / load.air_j_per_k
+def air_slope(load: ChamberNumbers, state: LoadState, second: float, around: Surroundings) -> float:
+    """How fast the air of a linear chamber warms, °C/s."""
+    to_air = load.heater_to_air_w_per_k * (state.source_celsius - state.celsius)
+    to_contents = load.air_to_contents_w_per_k * (state.celsius - state.store_celsius)
+    lost = (load.loss_w_per_k + around.extra_w_per_k) * (state.celsius - around.ambient_celsius)
+    return (to_air - to_contents - lost + load.always_watt + load.second_watt * second) / load.air_j_per_k
 
 
 @compiled(inner=True)
-def _moved(state: ChamberState, by: ChamberState, dt_s: float) -> ChamberState:
-    return ChamberState(
-        state.heater_celsius + dt_s * by.heater_celsius,
-        state.air_celsius + dt_s * by.air_celsius,
-        state.contents_celsius + dt_s * by.contents_celsius,
-    )
-
-
-@compiled(inline=True, inner=True)
-def step(
-    load: ChamberNumbers, state: ChamberState, level: float, ambient_celsius: float, extra_w_per_k: float, dt_s: float
-) -> ChamberState:
-    """Its temperatures after `dt_s` at output `level`; `dt_s` is at most a fifth of its fastest time constant."""
-    k1 = slopes(load, state, level, ambient_celsius, extra_w_per_k)
-    k2 = slopes(load, _moved(state, k1, 0.5 * dt_s), level, ambient_celsius, extra_w_per_k)
-    k3 = slopes(load, _moved(state, k2, 0.5 * dt_s), level, ambient_celsius, extra_w_per_k)
-    k4 = slopes(load, _moved(state, k3, dt_s), level, ambient_celsius, extra_w_per_k)
-    sixth = dt_s / 6.0
-    return ChamberState(
-        state.heater_celsius
-        + sixth * (k1.heater_celsius + 2.0 * (k2.heater_celsius + k3.heater_celsius) + k4.heater_celsius),
-        state.air_celsius + sixth * (k1.air_celsius + 2.0 * (k2.air_celsius + k3.air_celsius) + k4.air_celsius),
-        state.contents_celsius
-        + sixth * (k1.contents_celsius + 2.0 * (k2.contents_celsius + k3.contents_celsius) + k4.contents_celsius),
-    )
+def is_linear(load: ChamberNumbers) -> bool:
+    """Whether its conductances do not depend on its outputs."""
+    return load.fan_w_per_k == 0.0 and load.second_fan_w_per_k == 0.0
 
 
 @compiled(inner=True)
-def step_matrix(load: ChamberNumbers, extra_w_per_k: float, dt_s: float) -> npt.NDArray[np.float64]:
-    """What `dt_s` does to the chamber, as a matrix (3×5): it is linear, so many small steps make one large one.
+def fill_step_matrix(matrix: npt.NDArray[np.float64], load: ChamberNumbers, added_j_per_k: float, dt_s: float) -> None:
+    """What `dt_s` does to the chamber, written into a matrix (3×7): it is linear, so many small steps make one large
+    one.
 
-    Columns: the three temperatures, output level, ambient. Each is the answer to a unit of it alone.
+    Columns: air, heater, contents, output level, second output, ambient, and the heat that is always there. Each is the
+    answer to a unit of it alone.
     """
-    rate = (
-        load.heater_to_air_w_per_k + load.air_to_contents_w_per_k + load.loss_w_per_k + extra_w_per_k
-    ) / load.air_j_per_k
+    rate = (load.heater_to_air_w_per_k + load.air_to_contents_w_per_k + load.loss_w_per_k) / load.air_j_per_k
     rate = max(
         rate, load.heater_to_air_w_per_k / load.heater_j_per_k, load.air_to_contents_w_per_k / load.contents_j_per_k
     )
     parts = int(np.ceil(2.0 * rate * dt_s / STEP_PER_TIME_CONSTANT)) + 8
-    matrix = np.empty((3, 5))
-    for column in range(5):
-        unit = np.zeros(5)
-        unit[column] = 1.0
-        state = ChamberState(unit[0], unit[1], unit[2])
-        for _ in range(parts):
-            state = step(load, state, unit[3], unit[4], extra_w_per_k, dt_s / parts)
-        matrix[0, column], matrix[1, column], matrix[2, column] = (
-            state.heater_celsius, state.air_celsius, state.contents_celsius
+    part_s = dt_s / parts
+    for column in range(7):
+        level, second = 1.0 if column == 3 else 0.0, 1.0 if column == 4 else 0.0
+        always = load.always_watt if column == 6 else 0.0
+        alone = ChamberNumbers(
+            load.heater_watt, load.heater_j_per_k, load.heater_to_air_w_per_k, load.air_j_per_k,
+            load.air_to_contents_w_per_k, load.contents_j_per_k, load.loss_w_per_k, always,
+            0.0, 1.0, load.second_watt, 0.0,
         )  # fmt: skip
-    return matrix
+        around = Surroundings(1.0 if column == 5 else 0.0, 0.0, 0.0)
+        state = LoadState(
+            1.0 if column == 0 else 0.0, 1.0 if column == 1 else 0.0, 1.0 if column == 2 else 0.0, added_j_per_k
+        )
+        for _ in range(parts):
+            k1 = slopes(alone, state, level, second, around)
+            k2 = slopes(alone, moved(state, k1, 0.5 * part_s), level, second, around)
+            k3 = slopes(alone, moved(state, k2, 0.5 * part_s), level, second, around)
+            k4 = slopes(alone, moved(state, k3, part_s), level, second, around)
+            state = moved(state, mean_slope(k1, k2, k3, k4), part_s)
+        matrix[0, column], matrix[1, column], matrix[2, column] = (
+            state.celsius, state.source_celsius, state.store_celsius
+        )  # fmt: skip
 
 
 @compiled(inline=True, inner=True)
 def step_by_matrix(
-    matrix: npt.NDArray[np.float64], state: ChamberState, level: float, ambient_celsius: float
-) -> ChamberState:
+    matrix: npt.NDArray[np.float64], state: LoadState, level: float, second: float, ambient_celsius: float
+) -> LoadState:
     """Its temperatures after the step that `matrix` stands for."""
-    heater, air, contents = state.heater_celsius, state.air_celsius, state.contents_celsius
-    m = matrix
-    return ChamberState(
-        m[0, 0] * heater + m[0, 1] * air + m[0, 2] * contents + m[0, 3] * level + m[0, 4] * ambient_celsius,
-        m[1, 0] * heater + m[1, 1] * air + m[1, 2] * contents + m[1, 3] * level + m[1, 4] * ambient_celsius,
-        m[2, 0] * heater + m[2, 1] * air + m[2, 2] * contents + m[2, 3] * level + m[2, 4] * ambient_celsius,
-    )
+    air, heater, contents = state.celsius, state.source_celsius, state.store_celsius
+    m, around = matrix, ambient_celsius
+    return LoadState(
+        m[0, 0] * air + m[0, 1] * heater + m[0, 2] * contents + m[0, 3] * level + m[0, 4] * second + m[0, 5] * around
+        + m[0, 6],
+        m[1, 0] * air + m[1, 1] * heater + m[1, 2] * contents + m[1, 3] * level + m[1, 4] * second + m[1, 5] * around
+        + m[1, 6],
+        m[2, 0] * air + m[2, 1] * heater + m[2, 2] * contents + m[2, 3] * level + m[2, 4] * second + m[2, 5] * around
+        + m[2, 6],
+        state.added_j_per_k,
+    )  # fmt: skip
 
 
 def fastest_rate_per_s(settings: Chamber, extra_w_per_k: float) -> float:
     """Upper bound of how fast its fastest part settles, 1/s (Gershgorin's circles of the network)."""
     heater = settings.heater_to_air_w_per_k / settings.heater_j_per_k
     at_air = settings.heater_to_air_w_per_k + settings.air_to_contents_w_per_k + settings.loss_w_per_k + extra_w_per_k
+    at_air += settings.fan_w_per_k + settings.second_fan_w_per_k
     contents = settings.air_to_contents_w_per_k / settings.contents_j_per_k
     return 2.0 * max(heater, at_air / settings.air_j_per_k, contents)
 
 
 def settled_celsius(settings: Chamber, level: float, ambient_celsius: float) -> float:
     """Where the air settles at output `level`; infinite where nothing is lost."""
-    heat = settings.heater_watt * level
-    if settings.loss_w_per_k <= 0.0:
-        return np.inf * heat if heat else ambient_celsius
-    return ambient_celsius + heat / settings.loss_w_per_k
+    heat = settings.heater_watt * level + settings.always_watt
+    loss = settings.loss_w_per_k + settings.fan_w_per_k * max(level, 0.0) ** settings.fan_exponent
+    if loss <= 0.0:
+        return float(np.inf * heat) if heat else ambient_celsius
+    return float(ambient_celsius + heat / loss)
 
 
 def electric_watt(settings: Chamber) -> float | None:
     """Electrical power at full output."""
-    return abs(settings.heater_watt)
+    return abs(settings.heater_watt) + settings.fan_watt
 
 
 def time_constant_s(settings: Chamber) -> float:
@@ -221,14 +244,17 @@ def summary(settings: Chamber, unit: TemperatureUnit, setpoint_celsius: float) -
     minutes = time_constant_s(settings) / 60.0
     tau = f"τ {minutes:.0f} min" if np.isfinite(minutes) else "no loss"
     parts = ([f"dead {settings.dead_time_s:g} s"] if settings.dead_time_s else []) + [tau]
-    return f"Chamber, {settings.heater_watt:g} W", " · ".join([*parts, f"{settings.loss_w_per_k:g} W/K"])
+    watt = f"{settings.heater_watt:g} W" if settings.heater_watt else f"{settings.always_watt:g} W inside"
+    return f"Chamber, {watt}", " · ".join([*parts, f"{settings.loss_w_per_k:g} W/K"])
 
 
 def consequences(settings: Chamber, unit: TemperatureUnit, setpoint_celsius: float) -> dict[str, str]:
     """One-line consequences beside the settings they follow from."""
     full = settled_celsius(settings, 1.0, settings.ambient_celsius)
     lines = {"heater_watt": f"At full output it settles at {format_temperature(unit, full)}."}
-    hold_watt = settings.loss_w_per_k * (setpoint_celsius - settings.ambient_celsius)
+    if not settings.heater_watt:
+        lines = {"always_watt": f"With full output it settles at {format_temperature(unit, full)}."}
+    hold_watt = settings.loss_w_per_k * (setpoint_celsius - settings.ambient_celsius) - settings.always_watt
     if settings.heater_watt and hold_watt / settings.heater_watt >= 0.0:
         share = hold_watt / settings.heater_watt * 100.0
         lines["loss_w_per_k"] = f"Holding the setpoint takes {hold_watt:.0f} W, {share:.0f} % of full output."

@@ -25,6 +25,9 @@ class Integrating(Settings):
         0.0, "Drift", "How fast it cools by itself, whatever its temperature.", "celsius_per_s", -100.0, 100.0
     )
     dead_time_s: float = duration(0.0, "Dead time", "Nothing moves for this long after a change.", 0.0, 1e5)
+    second_rate_celsius_per_s: float = number(
+        0.0, "Second output", "How fast full second output warms it; below 0 it cools.", "celsius_per_s", -100.0, 100.0
+    )
 
 
 class IntegratingNumbers(NamedTuple):

@@ -1,7 +1,10 @@
-"""One lump of heat capacity: C·dT/dt = P·u + P_always − (G + G_fan·u + G_extra)·(T − T_ambient).
+"""One lump of heat capacity: C·dT/dt = P·u + P_always − (G + G_fan·u^n + G_extra)·(T − T_ambient) − ε·σ·A·(T⁴ −
+T_ambient⁴).
 
-Solved exactly over any interval in which the output does not change. Source: lumped heat balance, any heat
-transfer textbook.
+Without radiation solved exactly over any interval in which the output does not change; with it by the exponential of
+its linear part, in short steps. The loss by a fan rises with its flow, the flow with its speed, its power with the cube
+of the speed (fan laws). Source: lumped heat balance and the Stefan–Boltzmann law, any heat transfer textbook; fan laws
+as in any fan engineering handbook; exponent 0.8 for turbulent flow (Dittus & Boelter 1930).
 """
 
 from __future__ import annotations
@@ -12,8 +15,12 @@ from typing import Literal, NamedTuple
 import numpy as np
 
 from calor.compiled import compiled
+from calor.load.state import LoadState, Surroundings
 from calor.settings import Settings, choice, duration, number, temperature
 from calor.units import TemperatureUnit, format_difference, format_duration, format_temperature
+
+STEFAN_BOLTZMANN = 5.670374419e-8
+"""W/(m²·K⁴), CODATA 2018."""
 
 
 class Lump(Settings):
@@ -41,6 +48,25 @@ class Lump(Settings):
         1e6,
     )
     fan_watt: float = number(0.0, "Fan's own power", "Electrical power of the fan at full output.", "watt", 0.0, 1e6)
+    fan_exponent: float = number(
+        1.0, "Loss over flow", "The loss by the fan rises with its flow to this power; 0.8 in turbulent flow.",
+        "number", 0.3, 1.0,
+    )  # fmt: skip
+    radiating_m2: float = number(
+        0.0,
+        "Radiating surface",
+        "Surface that radiates, times its emissivity; matters when hot.",
+        "square_metre",
+        0.0,
+        1e4,
+    )
+    second_watt: float = number(
+        0.0, "Second output", "Heat at full second output; below 0 it cools.", "watt", -1e6, 1e6
+    )
+    second_fan_w_per_k: float = number(
+        0.0, "Loss by second fan", "How much the loss rises at full second output.", "w_per_k", 0.0, 1e6
+    )
+    second_fan_watt: float = number(0.0, "Second's power", "Electrical power of the second fan.", "watt", 0.0, 1e6)
 
 
 class LumpNumbers(NamedTuple):
@@ -51,6 +77,10 @@ class LumpNumbers(NamedTuple):
     loss_w_per_k: float
     always_watt: float
     fan_w_per_k: float
+    fan_exponent: float
+    radiating_w_per_k4: float
+    second_watt: float
+    second_fan_w_per_k: float
 
 
 def numbers(settings: Lump) -> LumpNumbers:
@@ -61,42 +91,75 @@ def numbers(settings: Lump) -> LumpNumbers:
         settings.loss_w_per_k,
         settings.always_watt,
         settings.fan_w_per_k,
+        settings.fan_exponent,
+        STEFAN_BOLTZMANN * settings.radiating_m2,
+        settings.second_watt,
+        settings.second_fan_w_per_k,
     )
 
 
-@compiled(inline=True, inner=True)
-def slope(load: LumpNumbers, celsius: float, level: float, ambient_celsius: float, extra_w_per_k: float) -> float:
+@compiled(inner=True)
+def loss_w_per_k(load: LumpNumbers, level: float, second: float, extra_w_per_k: float) -> float:
+    """Loss for each kelvin, radiation apart."""
+    flow = level if load.fan_exponent == 1.0 else max(level, 0.0) ** load.fan_exponent
+    return load.loss_w_per_k + extra_w_per_k + load.fan_w_per_k * flow + load.second_fan_w_per_k * second
+
+
+@compiled(inner=True)
+def slope(load: LumpNumbers, state: LoadState, level: float, second: float, around: Surroundings) -> float:
     """How fast it warms, °C/s."""
-    loss = load.loss_w_per_k + extra_w_per_k + load.fan_w_per_k * level
-    heat = load.heater_watt * level + load.always_watt
-    return (heat - loss * (celsius - ambient_celsius)) / load.heat_capacity_j_per_k
+    celsius = state.celsius
+    above = celsius - around.ambient_celsius
+    heat = load.heater_watt * level + load.second_watt * second + load.always_watt
+    heat -= loss_w_per_k(load, level, second, around.extra_w_per_k) * above
+    if load.radiating_w_per_k4 > 0.0:
+        heat -= load.radiating_w_per_k4 * ((celsius + 273.15) ** 4 - (around.ambient_celsius + 273.15) ** 4)
+    return heat / (load.heat_capacity_j_per_k + state.added_j_per_k)
 
 
-@compiled(inline=True, inner=True)
-def step(
-    load: LumpNumbers, celsius: float, level: float, ambient_celsius: float, extra_w_per_k: float, dt_s: float
-) -> float:
-    """Its temperature after `dt_s` at output `level`."""
-    loss = load.loss_w_per_k + extra_w_per_k + load.fan_w_per_k * level
-    slope_now = slope(load, celsius, level, ambient_celsius, extra_w_per_k)
-    angle = loss * dt_s / load.heat_capacity_j_per_k
+@compiled(inner=True)
+def step(load: LumpNumbers, state: LoadState, level: float, second: float, around: Surroundings, dt_s: float) -> float:
+    """Its temperature after `dt_s` at outputs `level` and `second`."""
+    celsius = state.celsius
+    slope_now = slope(load, state, level, second, around)
+    loss = loss_w_per_k(load, level, second, around.extra_w_per_k)
+    if load.radiating_w_per_k4 > 0.0:
+        loss += 4.0 * load.radiating_w_per_k4 * (celsius + 273.15) ** 3
+    angle = loss * dt_s / (load.heat_capacity_j_per_k + state.added_j_per_k)
     if angle < 1e-12:
         return celsius + slope_now * dt_s
     return celsius - slope_now * dt_s * math.expm1(-angle) / angle
 
 
 def fastest_rate_per_s(settings: Lump, extra_w_per_k: float) -> float:
-    """Upper bound of how fast it settles, 1/s."""
-    return (settings.loss_w_per_k + extra_w_per_k + settings.fan_w_per_k) / settings.heat_capacity_j_per_k
+    """Upper bound of how fast it settles, 1/s; with radiation at 1000 °C, so that its steps are short enough."""
+    loss = settings.loss_w_per_k + extra_w_per_k + settings.fan_w_per_k + settings.second_fan_w_per_k
+    if settings.radiating_m2:
+        hottest_k = max(settings.ambient_celsius + 273.15, 1273.0)
+        loss += 4.0 * STEFAN_BOLTZMANN * settings.radiating_m2 * hottest_k**3
+    return loss / settings.heat_capacity_j_per_k
 
 
 def settled_celsius(settings: Lump, level: float, ambient_celsius: float) -> float:
     """Where it settles at output `level`; infinite where nothing is lost."""
-    loss = settings.loss_w_per_k + settings.fan_w_per_k * level
+    loss = settings.loss_w_per_k + settings.fan_w_per_k * max(level, 0.0) ** settings.fan_exponent
     heat = settings.heater_watt * level + settings.always_watt
+    if settings.radiating_m2:
+        return _radiating_balance(settings, loss, heat, ambient_celsius)
     if loss <= 0.0:
-        return np.inf * heat if heat else ambient_celsius
-    return ambient_celsius + heat / loss
+        return float(np.inf * heat) if heat else ambient_celsius
+    return float(ambient_celsius + heat / loss)
+
+
+def _radiating_balance(settings: Lump, loss_w_per_k: float, heat_watt: float, ambient_celsius: float) -> float:
+    """Where a radiating lump settles, by halving the range."""
+    radiating, ambient_k = STEFAN_BOLTZMANN * settings.radiating_m2, ambient_celsius + 273.15
+    low, high = -273.15, 1e5
+    for _ in range(100):
+        middle = 0.5 * (low + high)
+        lost = loss_w_per_k * (middle - ambient_celsius) + radiating * ((middle + 273.15) ** 4 - ambient_k**4)
+        low, high = (middle, high) if lost < heat_watt else (low, middle)
+    return 0.5 * (low + high)
 
 
 def electric_watt(settings: Lump) -> float | None:
@@ -120,7 +183,6 @@ def summary(settings: Lump, unit: TemperatureUnit, setpoint_celsius: float) -> t
 
 def consequences(settings: Lump, unit: TemperatureUnit, setpoint_celsius: float) -> dict[str, str]:
     """One-line consequences beside the settings they follow from."""
-    del setpoint_celsius
     full = settled_celsius(settings, 1.0, settings.ambient_celsius)
     off = settled_celsius(settings, 0.0, settings.ambient_celsius)
     lines = {"heater_watt": f"At full output it settles at {format_temperature(unit, full)}."}
@@ -129,4 +191,13 @@ def consequences(settings: Lump, unit: TemperatureUnit, setpoint_celsius: float)
     if settings.loss_w_per_k and settings.heater_watt:
         kelvin = abs(settings.heater_watt) / settings.loss_w_per_k
         lines["loss_w_per_k"] = f"Full output holds {format_difference(unit, kelvin, 0)} against ambient."
+    if settings.radiating_m2:
+        radiated = (
+            STEFAN_BOLTZMANN
+            * settings.radiating_m2
+            * ((setpoint_celsius + 273.15) ** 4 - (settings.ambient_celsius + 273.15) ** 4)
+        )
+        lines["radiating_m2"] = f"It radiates {radiated:.3g} W at the setpoint."
+    if settings.fan_watt:
+        lines["fan_watt"] = f"At half speed an eighth of it, {settings.fan_watt / 8.0:.3g} W."
     return lines

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from calor.compiled import Column
-from calor.loop.trace import Trace
+from calor.loop.trace import Output, Trace, given_over
 
 
 def envelope(time_s: Column, values: Column, begin_s: float, end_s: float, pixels: int) -> tuple[Column, Column]:
@@ -36,3 +36,10 @@ def share_on(trace: Trace, begin_s: float, end_s: float, pixels: int) -> Column:
     """Mean output under each pixel between two times, from the exact instants of switching where they are known."""
     edges = np.linspace(begin_s, end_s, pixels + 1)
     return np.diff(np.interp(edges, *trace.given)) / ((end_s - begin_s) / pixels)
+
+
+def output_on(output: Output, trace: Trace, begin_s: float, end_s: float, pixels: int) -> Column:
+    """Mean of one of several outputs under each pixel between two times."""
+    edges = np.linspace(begin_s, end_s, pixels + 1)
+    given = given_over(output.switch_s, output.switch_level, trace.time_s, output.delivered, trace.span_s)
+    return np.diff(np.interp(edges, *given)) / ((end_s - begin_s) / pixels)

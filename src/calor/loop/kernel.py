@@ -9,44 +9,93 @@ from __future__ import annotations
 from typing import Any, NamedTuple
 
 import numpy as np
+import numpy.typing as npt
 
 from calor.compiled import Column, compiled
 from calor.drive import registry as drives
 from calor.drive.registry import DriveNumbers, DriveState
+from calor.law import alarm as alarms
 from calor.law import registry as laws
+from calor.law import setpoint as setpoints
+from calor.law.outputs import MOST_OUTPUTS, Demands
+from calor.law.program import ProgramState
 from calor.law.registry import LawNumbers, LawState
+from calor.law.setpoint import SetpointNumbers
 from calor.load import chamber
 from calor.load import registry as loads
-from calor.load.registry import LoadNumbers, LoadState, Surroundings
+from calor.load.registry import LoadNumbers
+from calor.load.state import LoadState, Surroundings
+from calor.loop import conditions as given_conditions
+from calor.loop import seat as seats
 from calor.loop.conditions import Conditions
+from calor.loop.seat import Seat, call_address
 from calor.loop.trace import Flag
 from calor.sense import filters, lag, reading
 from calor.sense.checks import NO_FAULT
 from calor.sense.filters import FilterNumbers
 from calor.sense.registry import IDEAL, ProbeNumbers
 
-PROBE_FAULT, CUT_OUT, MAINS_LOST = (float(flag) for flag in (Flag.PROBE_FAULT, Flag.CUT_OUT, Flag.MAINS_LOST))
+PROBE_FAULT, CUT_OUT, MAINS_LOST, BY_HAND, STALLED, TRIPPED = (
+    float(flag) for flag in (Flag.PROBE_FAULT, Flag.CUT_OUT, Flag.MAINS_LOST, Flag.BY_HAND, Flag.STALLED, Flag.TRIPPED)
+)
 FIRST_FAULT = float(Flag.PROBE_OPEN)
 """The flag of fault 1; that of each further kind of fault is twice the one before."""
 ABORT, DONE = 0, 1
 STEPS_BETWEEN_LOOKS = 4096
+ROW = given_conditions
+AMBIENT, EXTRA, POWER, SETPOINT, WIRED, SIGNAL = (
+    ROW.AMBIENT, ROW.EXTRA, ROW.POWER, ROW.SETPOINT, ROW.WIRED, ROW.SIGNAL
+)  # fmt: skip
+HAND, HUNG, SWITCH_FAULT, ADDED, ADDED_CELSIUS, HUMIDITY = (
+    ROW.HAND, ROW.STALLED, ROW.SWITCH_FAULT, ROW.ADDED, ROW.ADDED_CELSIUS, ROW.HUMIDITY
+)  # fmt: skip
+INVERTED, STUCK_ON, STUCK_OFF = ROW.INVERTED, ROW.STUCK_ON, ROW.STUCK_OFF
+TRUE_ROW, PROBE_ROW, COUNTS_ROW, MEASURED_ROW, SETPOINT_ROW, FLAGS_ROW, OUTPUTS_FROM = range(7)
+"""Rows of the columns a run fills: then the demand of each output, and after them what each was given."""
 
 
 class LoopNumbers(NamedTuple):
-    """All five blocks as plain numbers, and the control step."""
+    """All five blocks as plain numbers, and the control step.
+
+    `outputs` is how many there are; the first has `drive`, a second one `second_drive`, stages all have `drive`.
+    """
 
     period_s: float
     probe: ProbeNumbers
+    setpoint: SetpointNumbers
     law: LawNumbers
     drive: DriveNumbers
+    second_drive: DriveNumbers
     load: LoadNumbers
+    outputs: int
+    has_watchdog: bool
+
+
+class Workspace(NamedTuple):
+    """Arrays that a run writes into as it goes, made outside: making them in compiled code costs compile time."""
+
+    drive_states: npt.NDArray[np.float64]
+    alarm_memory: npt.NDArray[np.float64]
+    given: Column
+    arriving: Column
+    asked: Column
+    arrived: npt.NDArray[np.int64]
+    matrix: npt.NDArray[np.float64]
+
+
+def workspace(trips: int) -> Workspace:
+    """A fresh workspace for a run with so many alarms that trip."""
+    return Workspace(
+        np.zeros((MOST_OUTPUTS, drives.STATE_SIZE)), np.zeros((trips, alarms.STATE_SIZE)), np.zeros(MOST_OUTPUTS),
+        np.zeros(MOST_OUTPUTS), np.zeros(MOST_OUTPUTS), np.zeros(MOST_OUTPUTS, np.int64), np.zeros((3, 7)),
+    )  # fmt: skip
 
 
 class LoopStart(NamedTuple):
     """The state of all blocks at time 0."""
 
+    program: ProgramState
     law: LawState
-    drive: DriveState
     load: LoadState
 
 
@@ -57,6 +106,7 @@ def _advance(
     lag_s: float,
     probe_celsius: float,
     level: float,
+    second: float,
     around: Surroundings,
     dt_s: float,
 ) -> tuple[LoadState, float]:
@@ -64,11 +114,23 @@ def _advance(
     parts = max(1, int(np.ceil(dt_s / load.step_s)))
     part_s = dt_s / parts
     for _ in range(parts):
-        start, start_slope = state.celsius, loads.slope(load, state, level, around)
-        state = loads.step(load, state, level, around, part_s)
-        end_slope = loads.slope(load, state, level, around)
+        start, start_slope = state.celsius, loads.slope(load, state, level, second, around)
+        state = loads.step(load, state, level, second, around, part_s)
+        end_slope = loads.slope(load, state, level, second, around)
         probe_celsius = lag.step(lag_s, probe_celsius, start, start_slope, state.celsius, end_slope, part_s)
     return state, probe_celsius
+
+
+@compiled(inner=True)
+def _switched(level: float, fault: float) -> float:
+    """What a faulty switch gives for a level."""
+    if fault == INVERTED:
+        return 1.0 - level
+    if fault == STUCK_ON:
+        return 1.0
+    if fault == STUCK_OFF:
+        return 0.0
+    return level
 
 
 @compiled(inline=True, inner=True)
@@ -77,10 +139,12 @@ def _give(
     state: DriveState,
     demand: float,
     power: float,
+    fault: float,
     begin_s: float,
     end_s: float,
-    switch_s: Column,
-    switch_level: Column,
+    switch_s: npt.NDArray[np.float64],
+    switch_level: npt.NDArray[np.float64],
+    output: int,
     switches: int,
     given: float,
 ) -> tuple[DriveState, int, float, float]:
@@ -91,9 +155,11 @@ def _give(
     at_s, heat = begin_s, 0.0
     while at_s < end_s:
         state, level, until_s = drives.step(drive, state, demand, at_s, end_s)
+        if fault != 0.0:
+            level = _switched(level, fault)
         level *= power
         if level != given:
-            switch_s[switches], switch_level[switches] = at_s, level
+            switch_s[output, switches], switch_level[output, switches] = at_s, level
             switches += 1
             given = level
         heat += level * (until_s - at_s)
@@ -101,48 +167,92 @@ def _give(
     return state, switches, given, heat
 
 
+@compiled(inner=True)
+def _trips(
+    rows: npt.NDArray[np.float64], memory: npt.NDArray[np.float64], setpoint: float, measured: float, fault: bool,
+    demand: float, dt_s: float,
+) -> bool:  # fmt: skip
+    """Whether any of the alarms that put the output off is raised after one more reading."""
+    tripped = False
+    for k in range(len(rows)):
+        state = alarms.step(
+            alarms.from_row(rows[k]), alarms.state_from_row(memory[k]), setpoint, measured, fault, demand, dt_s
+        )
+        alarms.state_to_row(state, memory[k])
+        tripped = tripped or state.raised
+    return tripped
+
+
+@compiled(inner=True)
+def _answered(seat: Seat, counts: float, values: npt.NDArray[np.float64], restarts: bool) -> tuple[float, float, float]:
+    """(measured, NaN where it reads a fault; setpoint; flags) of the program in the law's seat, after one more step."""
+    given = seat.given
+    signal = values[SIGNAL]
+    given[seats.COUNTS], given[seats.BY_HAND], given[seats.PUT_IN] = counts, values[HAND], values[SETPOINT]
+    given[seats.OTHER] = values[AMBIENT] if np.isnan(signal) else signal
+    given[seats.RESTART] = 1.0 if restarts else 0.0
+    call_address(seat.address, seat.state_address, given.ctypes.data, seat.row.ctypes.data)
+    said = np.float64(seat.row[seats.FLAGS])
+    faulty = int(said) % 2 == 1
+    return np.nan if faulty else np.float64(seat.row[seats.MEASURED]), np.float64(seat.row[seats.SETPOINT]), said
+
+
+@compiled(inner=True)
+def _share(demand: float) -> float:
+    """A demand of a program, held between 0 and 1; one that is no number asks for nothing."""
+    wanted = np.float64(demand)
+    return 0.0 if np.isnan(wanted) else min(max(wanted, 0.0), 1.0)
+
+
 @compiled(releases_gil=True)
 def run(
     blocks: LoopNumbers,
     start: LoopStart,
-    fresh_law: LawState,
     conditions: Conditions,
+    weights: npt.NDArray[np.float64],
+    trips: npt.NDArray[np.float64],
     noise: Column,
     noise_seed: int,
     memory: Column,
+    work: Workspace,
+    seat: Seat,
     span_s: float,
     control: Any,
     columns: Any,
-    switch_s: Column,
-    switch_level: Column,
-) -> int:
-    """Fill the columns row by row, and the instants at which the output changed, and to which level.
+    switch_s: Any,
+    switch_level: Any,
+    changes: Any,
+) -> None:
+    """Fill the columns row by row, and for each output the instants at which it changed, and to which level.
 
-    `noise` is added to what the probe is at, °C; the converter's own noise is drawn here, from `noise_seed`.
-    `memory` is what the probe's checks and filter remember, as new_memory made it.
+    `blocks` lies in memory as in_memory lays it. `weights` (2×outputs) is what each output adds to the load's two
+    inputs; `trips` (n×7) are alarms that put the output off. `noise` is added to what the probe is at, °C; the
+    converter's own noise is drawn here, from `noise_seed`. `work` is written into. `seat` holds the program that
+    decides, if one does. `memory` is what the probe's checks and filter remember, as new_memory made it.
 
-    `columns` is 8×rows, from true_celsius on in the order of a Trace; `switch_s` and `switch_level` have room for
-    most_changes. Returns how many changes there were.
-
+    `columns` is (6 + 2·outputs)×rows; `switch_s` and `switch_level` are outputs×most_changes; `changes` counts them.
     `control[0]` set to 1 from another thread ends the run early; `control[1]` counts the rows done.
     """
-    true_celsius, probe_column, counts_column, measured_column = columns[0], columns[1], columns[2], columns[3]
-    setpoint_column, demand_column, delivered_column, flags_column = columns[4], columns[5], columns[6], columns[7]
-    steps = len(true_celsius)
-    law_state, drive_state, load_state = start.law, start.drive, start.load
+    steps = columns.shape[1]
+    program_state, law_state, load_state = start.program, start.law, start.load
     probe_celsius = load_state.celsius
     # arrays taken out of their tuple once: each access through it would count references
-    instants, ambients, extras = conditions.at_s, conditions.ambient_celsius, conditions.extra_w_per_k
-    powers, setpoints, wirings = conditions.power, conditions.setpoint_celsius, conditions.wiring
+    instants, values = conditions.at_s, conditions.values
     period_s, probe, law, drive, load = blocks.period_s, blocks.probe, blocks.law, blocks.drive, blocks.load
+    outputs, second_drive, aim = blocks.outputs, blocks.second_drive, blocks.setpoint
     lag_s, is_ideal = probe.time_constant_s, probe.kind == IDEAL
     np.random.seed(noise_seed)
-    by_matrix = load.kind == loads.CHAMBER and period_s <= load.step_s
-    matrix = chamber.step_matrix(load.chamber, 0.0, period_s)
-    switches, arrived = 0, 0
-    given, arriving = 0.0, 0.0
+    by_matrix = load.kind == loads.CHAMBER and period_s <= load.step_s and chamber.is_linear(load.chamber)
+    drive_states, alarm_memory, matrix = work.drive_states, work.alarm_memory, work.matrix
+    given, arriving, asked, arrived = work.given, work.arriving, work.asked, work.arrived
+    chamber.fill_step_matrix(matrix, load.chamber, 0.0, period_s)
+    for output in range(outputs):
+        drives.keep_state(drives.start(), drive_states, output)
     now_row, load_row = 0, 0
-    was_lost = False
+    was_lost, was_hung = False, False
+    setpoint = aim.celsius
+    measured = np.nan
+    level, second = 0.0, 0.0
     for k in range(steps):
         if k % STEPS_BETWEEN_LOOKS == 0:
             control[DONE] = k
@@ -152,95 +262,163 @@ def run(
         end_s = min((k + 1) * period_s, span_s)
         while instants[now_row + 1] <= begin_s:
             now_row += 1
-        setpoint = setpoints[now_row]
-        lost = powers[now_row] < 0.0
+        lost, hung = values[now_row, POWER] < 0.0, values[now_row, HUNG] != 0.0
         flags = 0.0
-        demand, counts, measured = 0.0, np.nan, np.nan
+        counts = np.nan
         if lost:
             flags += MAINS_LOST
+            measured = np.nan
+            asked[0], asked[1], asked[2], asked[3] = 0.0, 0.0, 0.0, 0.0
+        elif hung:
+            flags += STALLED
         else:
-            if was_lost:
-                law_state = fresh_law
+            restarts = was_lost or (was_hung and blocks.has_watchdog)
+            if restarts:
+                law_state, program_state = start.law, start.program
                 memory[:] = 0.0
-            wiring = int(wirings[now_row])
-            counts = reading.sample(probe, memory, probe_celsius + noise[k], wiring)
-            measured, fault = reading.step(probe, memory, counts, period_s)
-            if is_ideal:
-                counts = np.nan
-            law_state, demand = laws.step(law, law_state, setpoint, measured, fault != NO_FAULT, period_s)
-            if fault != NO_FAULT:
-                measured = np.nan
-                flags += PROBE_FAULT + FIRST_FAULT * 2.0 ** (fault - 1)
-            if law_state.cut_out:
-                flags += CUT_OUT
-        was_lost = lost
-        true_celsius[k], probe_column[k] = load_state.celsius, probe_celsius
-        counts_column[k], measured_column[k] = counts, measured
-        setpoint_column[k], demand_column[k], flags_column[k] = setpoint, demand, flags
+                for k_alarm in range(len(trips)):
+                    alarms.state_to_row(alarms.start(), alarm_memory[k_alarm])
+            counts = reading.sample(probe, memory, probe_celsius + noise[k], int(values[now_row, WIRED]))
+            hand = values[now_row, HAND]
+            if seat.address != 0:
+                measured, setpoint, said = _answered(seat, counts, values[now_row], restarts)
+                flags += said
+                for output in range(outputs):
+                    asked[output] = _share(seat.row[seats.DEMANDS_FROM + 2 * output])
+                if is_ideal:
+                    counts = np.nan
+            else:
+                measured, fault = reading.step(probe, memory, counts, period_s)
+                if is_ideal:
+                    counts = np.nan
+                faulty = fault != NO_FAULT
+                program_state, setpoint, off = setpoints.step(
+                    aim, program_state, np.nan if faulty else measured, values[now_row, SIGNAL], begin_s, period_s
+                )
+                if not np.isnan(values[now_row, SETPOINT]):
+                    setpoint = values[now_row, SETPOINT]
+                law_state, demands = laws.step(
+                    law,
+                    law_state,
+                    laws.Inputs(setpoint, measured, values[now_row, AMBIENT], hand, faulty, off),
+                    period_s,
+                )
+                if len(trips) > 0:
+                    now_tripped = _trips(trips, alarm_memory, setpoint, measured, faulty, demands.first, period_s)
+                    if now_tripped:
+                        law_state = laws.tripped(law_state)
+                        demands = Demands(0.0, 0.0, 0.0, 0.0)
+                        flags += TRIPPED
+                asked[0], asked[1], asked[2], asked[3] = demands.first, demands.second, demands.third, demands.fourth
+                if faulty:
+                    measured = np.nan
+                    flags += PROBE_FAULT + FIRST_FAULT * 2.0 ** (fault - 1)
+                if law_state.cut_out:
+                    flags += CUT_OUT
+            if not np.isnan(hand):
+                flags += BY_HAND
+        was_lost, was_hung = lost, hung
+        columns[TRUE_ROW, k], columns[PROBE_ROW, k] = load_state.celsius, probe_celsius
+        columns[COUNTS_ROW, k], columns[MEASURED_ROW, k] = counts, np.nan if hung else measured
+        columns[SETPOINT_ROW, k], columns[FLAGS_ROW, k] = setpoint, flags
 
-        # what is switched until the next row, at the drive's own instants
-        at_s, drive_row, heat = begin_s, now_row, 0.0
-        while at_s < end_s:
-            while instants[drive_row + 1] <= at_s:
-                drive_row += 1
-            until_s = min(end_s, instants[drive_row + 1])
-            power = max(powers[drive_row], 0.0)
-            drive_state, switches, given, part = _give(
-                drive, drive_state, demand, power, at_s, until_s, switch_s, switch_level, switches, given
-            )
-            heat += part
-            at_s = until_s
-        delivered_column[k] = heat / (end_s - begin_s)
+        # what each output is switched to until the next row, at its drive's own instants
+        first_row = now_row
+        for output in range(outputs):
+            at_s, drive_row, heat, count = begin_s, first_row, 0.0, changes[output]
+            own = second_drive if output == 1 else drive
+            state = drives.kept_state(drive_states, output)
+            now_given = given[output]
+            columns[OUTPUTS_FROM + output, k] = asked[output]
+            while at_s < end_s:
+                while instants[drive_row + 1] <= at_s:
+                    drive_row += 1
+                until_s = min(end_s, instants[drive_row + 1])
+                power = max(values[drive_row, POWER], 0.0)
+                if hung:
+                    # the pins stay as they are
+                    heat += now_given * (until_s - at_s)
+                else:
+                    fault_now = values[drive_row, SWITCH_FAULT] if output == 0 else 0.0
+                    state, count, now_given, part = _give(
+                        own, state, asked[output], power, fault_now, at_s, until_s, switch_s, switch_level,
+                        output, count, now_given,
+                    )  # fmt: skip
+                    heat += part
+                at_s = until_s
+            drives.keep_state(state, drive_states, output)
+            given[output], changes[output] = now_given, count
+            columns[OUTPUTS_FROM + outputs + output, k] = heat / (end_s - begin_s)
 
         # the load, from one change of heat or surroundings to the next
         at_s = begin_s
         while at_s < end_s:
             while instants[load_row + 1] <= at_s:
                 load_row += 1
-            while arrived < switches and switch_s[arrived] + load.dead_time_s <= at_s:
-                arriving = switch_level[arrived]
-                arrived += 1
+                if values[load_row, ADDED] > 0.0:
+                    load_state = loads.with_added(
+                        load, load_state, values[load_row, ADDED], values[load_row, ADDED_CELSIUS]
+                    )
+                    chamber.fill_step_matrix(matrix, load.chamber, load_state.added_j_per_k, period_s)
             until_s = min(end_s, instants[load_row + 1])
-            if arrived < switches:
-                until_s = min(until_s, switch_s[arrived] + load.dead_time_s)
-            around = Surroundings(ambients[load_row], extras[load_row])
+            moved = False
+            for output in range(outputs):
+                while (
+                    arrived[output] < changes[output] and switch_s[output, arrived[output]] + load.dead_time_s <= at_s
+                ):
+                    arriving[output] = switch_level[output, arrived[output]]
+                    arrived[output] += 1
+                    moved = True
+                if arrived[output] < changes[output]:
+                    until_s = min(until_s, switch_s[output, arrived[output]] + load.dead_time_s)
+            if moved:
+                level, second = 0.0, 0.0
+                for output in range(outputs):
+                    level += weights[0, output] * arriving[output]
+                    second += weights[1, output] * arriving[output]
+            around = Surroundings(values[load_row, AMBIENT], values[load_row, EXTRA], values[load_row, HUMIDITY])
             dt_s = until_s - at_s
             if by_matrix and around.extra_w_per_k == 0.0 and abs(dt_s - period_s) < 1e-9 * period_s:
                 # a whole step of a linear load is one matrix; only steps cut by a switch are integrated
-                was_celsius, start_slope = load_state.celsius, loads.slope(load, load_state, arriving, around)
-                parts = chamber.step_by_matrix(matrix, load_state.chamber, arriving, around.ambient_celsius)
-                load_state = LoadState(parts.air_celsius, load_state.inner_celsius, parts)
-                end_slope = loads.slope(load, load_state, arriving, around)
+                was_celsius = load_state.celsius
+                start_slope = chamber.air_slope(load.chamber, load_state, second, around)
+                load_state = chamber.step_by_matrix(matrix, load_state, level, second, around.ambient_celsius)
+                end_slope = chamber.air_slope(load.chamber, load_state, second, around)
                 probe_celsius = lag.step(
                     lag_s, probe_celsius, was_celsius, start_slope, load_state.celsius, end_slope, period_s
                 )
             else:
-                load_state, probe_celsius = _advance(load, load_state, lag_s, probe_celsius, arriving, around, dt_s)
+                load_state, probe_celsius = _advance(
+                    load, load_state, lag_s, probe_celsius, level, second, around, dt_s
+                )
             at_s = until_s
         control[DONE] = k + 1
-    return switches
 
 
 @compiled(releases_gil=True)
 def replay(
-    period_s: float,
-    law: LawNumbers,
-    drive: DriveNumbers,
-    law_state: LawState,
-    drive_state: DriveState,
+    blocks: LoopNumbers,
+    start: LoopStart,
     smoothing: FilterNumbers,
     memory: Column,
+    work: Workspace,
     readings: Column,
-    setpoint: Column,
     span_s: float,
-    demand_column: Column,
-    delivered_column: Column,
-    flags_column: Column,
-    switch_s: Column,
-    switch_level: Column,
-) -> int:
-    """The law's decisions on given readings, one a control step, smoothed; one that is NaN is a probe fault."""
-    switches, given = 0, 0.0
+    columns: Any,
+    switch_s: Any,
+    switch_level: Any,
+    changes: Any,
+) -> None:
+    """The law's decisions on given readings, one a control step, smoothed; one that is NaN is a probe fault.
+
+    `columns` is as that of a run; the rows of temperatures and counts are left alone, flags are added to.
+    """
+    period_s, law, drive, second_drive = blocks.period_s, blocks.law, blocks.drive, blocks.second_drive
+    outputs, aim = blocks.outputs, blocks.setpoint
+    program_state, law_state = start.program, start.law
+    drive_states, given, asked = work.drive_states, work.given, work.asked
+    for output in range(outputs):
+        drives.keep_state(drives.start(), drive_states, output)
     for k in range(len(readings)):
         begin_s, end_s = k * period_s, min((k + 1) * period_s, span_s)
         measured = readings[k]
@@ -249,11 +427,18 @@ def replay(
             memory[:] = 0.0
         elif smoothing.kind != filters.NONE:
             measured = filters.step(smoothing, memory, measured, period_s)
-        law_state, demand = laws.step(law, law_state, setpoint[k], measured, fault, period_s)
-        flags_column[k] += (PROBE_FAULT if fault else 0.0) + (CUT_OUT if law_state.cut_out else 0.0)
-        demand_column[k] = demand
-        drive_state, switches, given, heat = _give(
-            drive, drive_state, demand, 1.0, begin_s, end_s, switch_s, switch_level, switches, given
+        program_state, setpoint, off = setpoints.step(aim, program_state, measured, np.nan, begin_s, period_s)
+        law_state, demands = laws.step(
+            law, law_state, laws.Inputs(setpoint, measured, 0.0, np.nan, fault, off), period_s
         )
-        delivered_column[k] = heat / max(end_s - begin_s, 1e-12)
-    return switches
+        asked[0], asked[1], asked[2], asked[3] = demands.first, demands.second, demands.third, demands.fourth
+        columns[SETPOINT_ROW, k] = setpoint
+        columns[FLAGS_ROW, k] += (PROBE_FAULT if fault else 0.0) + (CUT_OUT if law_state.cut_out else 0.0)
+        for output in range(outputs):
+            state, changes[output], given[output], heat = _give(
+                second_drive if output == 1 else drive, drives.kept_state(drive_states, output), asked[output], 1.0,
+                0.0, begin_s, end_s, switch_s, switch_level, output, changes[output], given[output],
+            )  # fmt: skip
+            drives.keep_state(state, drive_states, output)
+            columns[OUTPUTS_FROM + output, k] = asked[output]
+            columns[OUTPUTS_FROM + outputs + output, k] = heat / max(end_s - begin_s, 1e-12)

@@ -3,25 +3,32 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from typing import Any
 
 import numpy as np
 import numpy.typing as npt
 
+from calor.compiled import Column, in_memory
 from calor.design.model import Design
 from calor.design.trial import Trial
 from calor.drive import registry as drives
 from calor.drive.time_proportional import TimeProportional
 from calor.law import alarm as alarms
+from calor.law import program as programs
 from calor.law import registry as laws
+from calor.law import setpoint as setpoints
 from calor.law.alarm import Alarm
 from calor.law.fan_curve import FanCurve
 from calor.load import registry as loads
 from calor.loop import kernel
-from calor.loop.conditions import happenings, timeline
-from calor.loop.trace import Flag, RunEvent, Trace
+from calor.loop import seat as seats
+from calor.loop.conditions import EXTRA, happenings, timeline
+from calor.loop.seat import Seat
+from calor.loop.trace import Flag, Output, RunEvent, Trace
 from calor.sense import filters, reading
 from calor.sense import registry as probes
 from calor.sense.checks import FAULT_WORDS
+from calor.sense.registry import ProbeNumbers
 
 
 class Stopped(Exception):  # noqa: N818 - a run that was asked to stop did not fail
@@ -39,62 +46,116 @@ def steps_of(design: Design, trial: Trial) -> int:
 
 
 def most_changes(design: Design, steps: int, conditions: int) -> int:
-    """Upper bound of how often the output can change: once a step, twice a window, once a change of conditions."""
+    """Upper bound of how often an output can change: once a step, twice a window, once a change of conditions."""
     windows = 0
-    if isinstance(design.drive, TimeProportional):
-        windows = int(steps * design.law.period_s / design.drive.window_s) + 2
+    for output in range(len(design.outputs)):
+        drive = design.drive_of(output)
+        if isinstance(drive, TimeProportional):
+            windows = max(windows, int(steps * design.law.period_s / drive.window_s) + 2)
     return steps + 2 * windows + 2 * conditions + 8
 
 
-def run(design: Design, trial: Trial, control: npt.NDArray[np.int64] | None = None) -> Trace:
-    """Simulate `design` under `trial`: row k is the state at k·period_s, with the demand decided then.
+def _trips(design: Design) -> npt.NDArray[np.float64]:
+    """The alarms that put the output off, a row each."""
+    action = design.law.action
+    rows = [alarms.to_row(alarms.numbers(alarm, action)) for alarm in design.guard.alarms if alarm.trips]
+    return np.array(rows).reshape(len(rows), 7)
 
-    `control` is a pair from new_control, for progress and for stopping from another thread.
-    Raises Stopped where it was asked to stop.
-    """
-    control = new_control() if control is None else control
-    steps = steps_of(design, trial)
-    conditions = timeline(design, trial)
-    blocks = kernel.LoopNumbers(
+
+def _blocks(design: Design, probe: ProbeNumbers, largest_extra_w_per_k: float) -> Any:
+    """The design as the kernel sees it."""
+    numbers = kernel.LoopNumbers(
         float(design.law.period_s),
-        probes.numbers(design.probe),
+        probe,
+        setpoints.numbers(design.setpoint),
         laws.numbers(design.law, design.guard),
         drives.numbers(design.drive),
-        loads.numbers(design.load, float(conditions.extra_w_per_k.max())),
+        drives.numbers(design.drive_of(1)),
+        loads.numbers(design.load, largest_extra_w_per_k),
+        len(design.outputs),
+        design.guard.watchdog_s is not None,
     )
-    start = kernel.LoopStart(laws.start(), drives.start(), loads.start(design.start_celsius(trial)))
+    return in_memory(numbers)
+
+
+def _start(celsius: float) -> kernel.LoopStart:
+    return kernel.LoopStart(programs.start(), laws.start(), loads.start(celsius))
+
+
+def _given(
+    design: Design, columns: Column, switch_s: Column, switch_level: Column, changes: npt.NDArray[np.int64]
+) -> dict[str, Any]:
+    """What the outputs were asked and gave, as the columns of a trace."""
+    count = len(design.outputs)
+    demands, delivered = columns[kernel.OUTPUTS_FROM :][:count], columns[kernel.OUTPUTS_FROM + count :]
+    outputs = tuple(
+        Output(
+            name, demands[k], delivered[k], switch_s[k, : changes[k]].copy(), switch_level[k, : changes[k]].copy(),
+            design.drive_of(k).kind in drives.SWITCHES,
+        )
+        for k, name in enumerate(design.outputs)
+    )  # fmt: skip
+    first, second = (np.asarray(weights) for weights in design.output_weights())
+    is_mean = design.drive.kind in drives.SWITCHES
+    demand, given = demands[0], delivered[0]
+    if design.law.action == "heat_cool":
+        demand, given = demands[0] - demands[1], delivered[0] - delivered[1]
+    elif design.law.kind == "stages":
+        share = first + second
+        demand, given = share @ demands, share @ delivered
+    return {
+        "demand": demand,
+        "delivered": given,
+        "switch_s": outputs[0].switch_s,
+        "switch_level": outputs[0].switch_level,
+        "switches": outputs[0].switches,
+        "cools": design.law.action == "cool",
+        "power_watt": loads.power_watt(design.load, first @ delivered, second @ delivered, is_mean),
+        "outputs": outputs if count > 1 else (),
+    }
+
+
+def run(design: Design, trial: Trial, control: npt.NDArray[np.int64] | None = None, seat: Seat | None = None) -> Trace:
+    """Simulate `design` under `trial`: row k is the state at k·period_s, with the demand decided then.
+
+    `control` is a pair from new_control, for progress and for stopping from another thread. `seat` holds a program that
+    decides in place of the built-in law.
+    Raises Stopped where it was asked to stop, CalorError where a recorded ambient cannot be read.
+    """
+    control = new_control() if control is None else control
+    steps, count = steps_of(design, trial), len(design.outputs)
+    conditions = timeline(design, trial)
+    probe = probes.numbers(design.probe)
+    blocks = _blocks(design, probe, float(conditions.values[:, EXTRA].max()))
+    start = _start(design.start_celsius(trial))
     noise = np.zeros(steps)
     if design.probe.noise_celsius > 0.0:
         noise = np.random.default_rng(trial.seed).standard_normal(steps) * design.probe.noise_celsius
-    probe = blocks.probe
-    columns = np.empty((8, steps))
-    switch_s, switch_level = (np.empty(most_changes(design, steps, len(conditions.at_s))) for _ in range(2))
-    changes = kernel.run(
-        blocks, start, laws.start(), conditions, noise, trial.seed, reading.new_memory(probe), float(trial.span_s),
-        control, columns, switch_s, switch_level,
+    columns = np.empty((kernel.OUTPUTS_FROM + 2 * count, steps))
+    most = most_changes(design, steps, len(conditions.at_s))
+    switch_s, switch_level = np.empty((count, most)), np.empty((count, most))
+    changes, trips = np.zeros(count, np.int64), _trips(design)
+    kernel.run(
+        blocks, start, conditions, np.array(design.output_weights()), trips, noise, trial.seed,
+        reading.new_memory(probe), kernel.workspace(len(trips)), seat or seats.built_in(),
+        float(trial.span_s), control, columns, switch_s, switch_level, changes,
     )  # fmt: skip
     if control[kernel.DONE] < steps:
         raise Stopped
-    events, disturbances = happenings(trial)
+    events, disturbances = happenings(design, trial)
     trace = Trace(
         np.arange(steps, dtype=np.float64) * float(design.law.period_s),
-        true_celsius=columns[0],
-        probe_celsius=columns[1],
-        counts=columns[2],
-        measured_celsius=columns[3],
-        setpoint_celsius=columns[4],
-        demand=columns[5],
-        delivered=columns[6],
-        flags=columns[7],
+        true_celsius=columns[kernel.TRUE_ROW],
+        probe_celsius=columns[kernel.PROBE_ROW],
+        counts=columns[kernel.COUNTS_ROW],
+        measured_celsius=columns[kernel.MEASURED_ROW],
+        setpoint_celsius=columns[kernel.SETPOINT_ROW],
+        flags=columns[kernel.FLAGS_ROW],
         span_s=trial.span_s,
-        switch_s=switch_s[:changes].copy(),
-        switch_level=switch_level[:changes].copy(),
-        switches=design.drive.kind in drives.SWITCHES,
-        cools=design.law.action == "cool",
-        electric_watt=loads.electric_watt(design.load),
         disturbances=disturbances,
         events=events,
         name=trial.name,
+        **_given(design, columns, switch_s, switch_level, changes),
     )
     return _with_found_events(trace, design)
 
@@ -103,46 +164,34 @@ def replay(design: Design, recorded: Trace) -> Trace:
     """What the design's law and drive decide when given the recorded readings, held between samples and filtered.
 
     The trace keeps the recorded temperature as measured, and the recorded output, held alike, beside the
-    law's own demand. A row inside a gap of the record carries Flag.GAP; the last reading is held through it.
+    law's own demand. A row inside a gap of the record carries Flag.GAP; the last reading is held through it. A setpoint
+    that follows a signal has none here, and a difference of two temperatures is against 0 °C: the record has but one.
     """
     period_s = float(design.law.period_s)
     span_s = float(recorded.time_s[-1] - recorded.time_s[0])
-    steps = max(1, int(np.floor(span_s / period_s + 1e-9)) + 1)
+    steps, count = max(1, int(np.floor(span_s / period_s + 1e-9)) + 1), len(design.outputs)
     time_s = np.arange(steps, dtype=np.float64) * period_s
     smoothing = filters.numbers(design.probe.filter)
     row = np.searchsorted(recorded.time_s - recorded.time_s[0], time_s + 1e-9, side="right") - 1
     readings = recorded.measured_celsius[row]
-    setpoint = np.full(steps, float(design.setpoint.celsius))
     following = np.minimum(row + 1, recorded.steps - 1)
     in_gap = ((recorded.flags[following].astype(np.int64) & Flag.GAP) > 0) & (following > row)
-    flags = np.where(in_gap, float(Flag.GAP), 0.0)
-    demand, delivered = np.empty(steps), np.empty(steps)
-    switch_s, switch_level = (np.empty(most_changes(design, steps, 0)) for _ in range(2))
-    changes = kernel.replay(
-        period_s,
-        laws.numbers(design.law, design.guard),
-        drives.numbers(design.drive),
-        laws.start(),
-        drives.start(),
-        smoothing,
-        np.zeros(filters.memory_size(smoothing)),
-        readings,
-        setpoint,
-        span_s + period_s,
-        demand,
-        delivered,
-        flags,
-        switch_s,
-        switch_level,
-    )
+    columns = np.full((kernel.OUTPUTS_FROM + 2 * count, steps), np.nan)
+    columns[kernel.FLAGS_ROW] = np.where(in_gap, float(Flag.GAP), 0.0)
+    most = most_changes(design, steps, 0)
+    switch_s, switch_level = np.empty((count, most)), np.empty((count, most))
+    changes = np.zeros(count, np.int64)
+    kernel.replay(
+        _blocks(design, probes.numbers(design.probe), 0.0), _start(0.0), smoothing,
+        np.zeros(filters.memory_size(smoothing)), kernel.workspace(0), readings,
+        span_s + period_s, columns, switch_s, switch_level, changes,
+    )  # fmt: skip
     output = recorded.delivered[row] if np.isfinite(recorded.delivered).any() else None
     empty = np.full(steps, np.nan)
     return Trace(
-        time_s, empty, empty, empty, readings, setpoint, demand, delivered, flags,
-        span_s=span_s, switch_s=switch_s[:changes].copy(), switch_level=switch_level[:changes].copy(),
-        switches=design.drive.kind in drives.SWITCHES,
-        cools=design.law.action == "cool", electric_watt=loads.electric_watt(design.load),
-        name=f"replay of {recorded.name}", recorded_output=output,
+        time_s, empty, empty, empty, readings, columns[kernel.SETPOINT_ROW], flags=columns[kernel.FLAGS_ROW],
+        span_s=span_s, name=f"replay of {recorded.name}", recorded_output=output,
+        **_given(design, columns, switch_s, switch_level, changes),
     )  # fmt: skip
 
 
@@ -150,8 +199,12 @@ def _with_found_events(trace: Trace, design: Design) -> Trace:
     """The trace with what the guards did added to its events, in order of time."""
     found = list(trace.events)
     flags = trace.flags.astype(np.int64) if trace.flags.any() else np.zeros(1, np.int64)
+    by_alarm = np.flatnonzero(flags & Flag.TRIPPED)
     tripped = np.flatnonzero(flags & Flag.CUT_OUT)
-    if len(tripped):
+    if len(by_alarm) and by_alarm[0] == tripped[0]:
+        text = "tripped by an alarm, output off and latched"
+        found.append(RunEvent(float(trace.time_s[by_alarm[0]]), "cut_out", text))
+    elif len(tripped):
         word = "below" if trace.cools else "above"
         limit = float(design.guard.cut_out_celsius or 0.0)
         text = f"cut-out tripped {word} {limit:g} °C, output off and latched"
@@ -174,6 +227,10 @@ def _with_found_events(trace: Trace, design: Design) -> Trace:
         full = trace.demand >= 1.0 - 1e-9
         text = f"alarm: at full output for {design.law.full_alarm_s:g} s"
         found += [RunEvent(at_s, "alarm", text) for at_s in _lasting(full, design.law.full_alarm_s, trace)]
+    if isinstance(design.setpoint, programs.Program) and not (flags & (Flag.MAINS_LOST | Flag.STALLED)).any():
+        row = programs.over_at(programs.numbers(design.setpoint), trace.measured_celsius, float(design.law.period_s))
+        if row >= 0:
+            found.append(RunEvent(float(trace.time_s[row]), "program_over", "program over"))
     found.sort(key=lambda event: event.at_s)
     return replace(trace, events=tuple(found))
 

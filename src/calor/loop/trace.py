@@ -32,6 +32,10 @@ class Flag(IntFlag):
     PROBE_RATE = 128
     PROBE_REVERSED = 256
     PROBE_STUCK = 512
+    # the others
+    BY_HAND = 1024
+    STALLED = 2048
+    TRIPPED = 4096
 
 
 class RunEvent(NamedTuple):
@@ -55,12 +59,45 @@ class RunEvent(NamedTuple):
         return self.text.replace(f"{self.celsius:g} °C", f"{convert(unit, self.celsius):.4g} {unit}")
 
 
+class Output(NamedTuple):
+    """One output of a law with several: what was asked of it, and what was switched when.
+
+    `demand` and `delivered` are columns like those of the run; `switch_s` and `switch_level` the instants of its
+    changes.
+    """
+
+    name: str
+    demand: Column
+    delivered: Column
+    switch_s: Column
+    switch_level: Column
+    switches: bool
+
+
 class Disturbance(NamedTuple):
     """An event the law has to recover from: when it begins, and from when recovery is counted."""
 
     begins_s: float
     recovers_from_s: float
     text: str
+
+
+def changes_of(switch_level: Column) -> int:
+    """How often an output that starts off changes between off and on."""
+    on = np.concatenate(([False], switch_level > 0.0))
+    return int(np.count_nonzero(on[1:] != on[:-1]))
+
+
+def given_over(
+    switch_s: Column, switch_level: Column, time_s: Column, delivered: Column, span_s: float
+) -> tuple[Column, Column]:
+    """Instants, and an output summed over time until each (s): by its switching, else by what each row was given."""
+    if len(switch_s) or not np.isfinite(delivered).any():
+        instants = np.concatenate(([0.0], switch_s, [max(span_s, 1e-9)]))
+        levels = np.concatenate(([0.0], switch_level))
+    else:
+        instants, levels = time_s, np.nan_to_num(delivered[:-1])
+    return instants, np.concatenate(([0.0], np.cumsum(np.diff(instants) * levels)))
 
 
 @dataclass(frozen=True)
@@ -73,11 +110,13 @@ class Trace:
     counts            code of the converter
     measured_celsius  temperature as the firmware has it; NaN where the probe reads a fault
     setpoint_celsius  what the law aims at
-    demand            what the law asks for, fraction of full output
-    delivered         what was given until the next row, mean fraction of full output
+    demand            what the law asks for, fraction of full output; below 0: of the cooling output
+    delivered         what was given until the next row, mean fraction of full output; below 0: cooling
     flags             sum of Flag
 
-    `switch_s` and `switch_level` are the exact instants at which the output changed, and to what.
+    `switch_s` and `switch_level` are the exact instants at which the output changed, and to what. Where a law has
+    several outputs, they are the first one's, and `outputs` has all of them. `power_watt` is the electrical power of
+    each row.
     """
 
     time_s: Column
@@ -94,7 +133,8 @@ class Trace:
     switch_level: Column = field(default_factory=lambda: np.empty(0))
     switches: bool = True
     cools: bool = False
-    electric_watt: float | None = None
+    power_watt: Column | None = None
+    outputs: tuple[Output, ...] = ()
     disturbances: tuple[Disturbance, ...] = ()
     events: tuple[RunEvent, ...] = ()
     name: str = ""
@@ -112,14 +152,15 @@ class Trace:
         return np.diff(self.time_s, append=max(self.span_s, self.time_s[-1]))
 
     def switchings(self) -> int:
-        """How often the output changed between off and on, each way counted once."""
+        """How often the output changed between off and on, each way counted once; of several the busiest one."""
+        if self.outputs:
+            return max((changes_of(item.switch_level) for item in self.outputs if item.switches), default=0)
         if not self.switches:
             return 0
         if len(self.switch_s):
-            on = np.concatenate(([False], self.switch_level > 0.0))
-        else:
-            known = self.delivered[np.isfinite(self.delivered)]
-            on = known > 0.5
+            return changes_of(self.switch_level)
+        known = self.delivered[np.isfinite(self.delivered)]
+        on = known > 0.5
         return int(np.count_nonzero(on[1:] != on[:-1]))
 
     def on_intervals(self) -> tuple[Column, Column]:
@@ -148,16 +189,13 @@ class Trace:
     @cached_property
     def given(self) -> tuple[Column, Column]:
         """Instants, and the output given until each, summed over time (s): exact where the switching is known."""
-        if len(self.switch_s) or not np.isfinite(self.delivered).any():
-            instants = np.concatenate(([0.0], self.switch_s, [max(self.span_s, 1e-9)]))
-            levels = np.concatenate(([0.0], self.switch_level))
-        else:
-            instants, levels = self.time_s, np.nan_to_num(self.delivered[:-1])
-        return instants, np.concatenate(([0.0], np.cumsum(np.diff(instants) * levels)))
+        return given_over(self.switch_s, self.switch_level, self.time_s, self.delivered, self.span_s)
 
     def table(self) -> dict[str, Column]:
         """The columns by name, in their order; the recorded output where there is one."""
         columns = {name: getattr(self, name) for name in COLUMNS}
+        for number, output in enumerate(self.outputs, 1):
+            columns[f"demand_{number}"], columns[f"delivered_{number}"] = output.demand, output.delivered
         if self.recorded_output is not None:
             columns["recorded_output"] = self.recorded_output
         return columns

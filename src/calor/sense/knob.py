@@ -75,6 +75,12 @@ def setpoint_of(knob: KnobNumbers, counts: float) -> float:
     return held
 
 
+def celsius_at(settings: Knob, share: float) -> float:
+    """Setpoint in °C where the knob is turned to a share of its travel, as its converter reads it."""
+    top = 2**settings.bits - 1
+    return float(setpoint_of(knob_numbers(settings), float(math.floor(share * top + 0.5))))
+
+
 class Button(Settings):
     """A push button that switches the thermostat on and off."""
 

@@ -1,0 +1,42 @@
+"""`calor driver`: the parts between the pin and the load, checked one by one."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from calor.design.model import Design
+from calor.drive import driver as drivers
+from calor.errors import CalorError
+from calor.load import registry as loads
+
+LEFT_OUT = 'driver: there is none; add [driver] with kind = "solid_state_relay" (or transistor_relay, mosfet)'
+
+
+def report(design: Design, source: str) -> dict[str, Any]:
+    """The list as JSON has it. Raises CalorError where the design has no driver."""
+    if design.driver is None:
+        raise CalorError(f"{source}: {LEFT_OUT}")
+    watt = loads.electric_watt(design.load)
+    lines = drivers.checked(design.driver, watt, design.load.ambient_celsius)
+    return {
+        "kind": design.driver.kind,
+        "load_ampere": drivers.load_ampere(design.driver, watt),
+        "holds": all(line.holds for line in lines),
+        "checks": [line._asdict() for line in lines],
+        "cautions": drivers.cautions(design.driver),
+    }
+
+
+def print_text(data: dict[str, Any]) -> None:
+    """The list as text."""
+    from rich.console import Console
+
+    from calor.judge.text import simple_table
+
+    console = Console(highlight=False, soft_wrap=True)
+    table = simple_table("", "figure", "", "what would do")
+    for line in data["checks"]:
+        table.add_row(line["what"], line["figure"], "ok" if line["holds"] else "no", line["remedy"])
+    console.print(table)
+    for caution in data["cautions"]:
+        console.print(caution)

@@ -1,0 +1,70 @@
+"""A recorded ambient: a CSV file beside the design, with a time and a temperature column."""
+
+from __future__ import annotations
+
+from functools import lru_cache
+from pathlib import Path
+from typing import NamedTuple
+
+import numpy as np
+
+from calor.compiled import Column
+from calor.errors import CalorError, unreadable
+
+WANTED = "a CSV file with a time and a temperature column"
+
+
+class Record(NamedTuple):
+    """A recorded ambient: seconds from its first row, °C, and relative humidity 0 to 1 (NaN where not recorded)."""
+
+    time_s: Column
+    celsius: Column
+    humidity: Column
+
+
+def read_record(path: str, ambient_column: str | None, humidity_column: str | None) -> Record:
+    """A recorded ambient. Raises CalorError with what is wrong."""
+    place = Path(path)
+    try:
+        changed = place.stat().st_mtime_ns
+    except OSError as error:
+        raise CalorError(unreadable(place, error, WANTED)) from None
+    return _read(path, changed, ambient_column, humidity_column)
+
+
+@lru_cache(maxsize=8)
+def _read(path: str, changed: int, ambient_column: str | None, humidity_column: str | None) -> Record:
+    del changed  # part of the key: a file that was written anew is read anew
+    import pandas as pd
+
+    try:
+        table = pd.read_csv(path, sep=None, engine="python", comment="#", skipinitialspace=True)
+    except OSError as error:
+        raise CalorError(unreadable(Path(path), error, WANTED)) from None
+    except (ValueError, pd.errors.ParserError) as error:
+        line = str(error).splitlines()[0] if str(error) else type(error).__name__
+        raise CalorError(f"{path}: is not a table ({line}); give {WANTED}") from None
+    names = [str(name).strip() for name in table.columns]
+    table.columns = names
+    if len(names) < 2 or not len(table):
+        raise CalorError(f"{path}: has {len(names)} column(s) and {len(table)} row(s); give {WANTED}")
+    wanted = names[1] if ambient_column is None else ambient_column
+    for key, name in (("ambient_column", wanted), ("humidity_column", humidity_column)):
+        if name is not None and name not in names:
+            raise CalorError(f"{path}: {key}: there is no column {name!r}; it has {', '.join(names)}")
+    time_s = pd.to_numeric(table[names[0]], errors="coerce")
+    if time_s.isna().all():
+        stamps = pd.to_datetime(table[names[0]], errors="coerce", utc=True)
+        time_s = (stamps - stamps.iloc[0]).dt.total_seconds()
+    seconds = np.asarray(time_s, dtype=np.float64)
+    celsius = np.asarray(pd.to_numeric(table[wanted], errors="coerce"), dtype=np.float64)
+    humidity = np.full(len(celsius), np.nan)
+    if humidity_column is not None:
+        humidity = np.asarray(pd.to_numeric(table[humidity_column], errors="coerce"), dtype=np.float64) / 100.0
+    known = np.isfinite(seconds) & np.isfinite(celsius)
+    if not known.any():
+        raise CalorError(f"{path}: column {wanted!r} holds no number beside a time; name another in ambient_column")
+    seconds, celsius, humidity = seconds[known], celsius[known], humidity[known]
+    order = np.argsort(seconds, kind="stable")
+    seconds, celsius, humidity = seconds[order], celsius[order], humidity[order]
+    return Record(seconds - seconds[0], celsius, humidity)

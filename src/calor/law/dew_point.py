@@ -1,0 +1,29 @@
+"""Dew point of moist air from temperature and relative humidity, and back.
+
+Magnus form with the coefficients of Alduchov & Eskridge (1996), J. Appl. Meteorol. 35, 601–609, as recommended by
+Lawrence (2005), Bull. Am. Meteorol. Soc. 86, 225–233: within 0.4 % of the vapour pressure from −40 to 50 °C.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+
+from calor.compiled import Column
+
+MAGNUS_B = 17.625
+MAGNUS_C_CELSIUS = 243.04
+MAGNUS_A_PASCAL = 610.94
+LEAST_HUMIDITY = 1e-4
+
+
+def dew_point_celsius(celsius: Column | float, humidity: Column | float) -> Column:
+    """Dew point in °C of air at `celsius` with a relative humidity of 0 to 1."""
+    t = np.asarray(celsius, dtype=np.float64)
+    log_ratio = np.log(np.clip(humidity, LEAST_HUMIDITY, 1.0)) + MAGNUS_B * t / (MAGNUS_C_CELSIUS + t)
+    return np.asarray(MAGNUS_C_CELSIUS * log_ratio / (MAGNUS_B - log_ratio))
+
+
+def vapour_pascal(celsius: Column | float) -> Column:
+    """Saturation vapour pressure over water, Pa."""
+    t = np.asarray(celsius, dtype=np.float64)
+    return np.asarray(MAGNUS_A_PASCAL * np.exp(MAGNUS_B * t / (MAGNUS_C_CELSIUS + t)))

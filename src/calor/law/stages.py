@@ -1,0 +1,251 @@
+"""Stages: up to four outputs switched one after the other as the temperature goes further from the setpoint.
+
+Every stage has its step and the step's mirror: where it goes on, and where it goes off again. Of a stage whose mirror
+is left out it is made, one hysteresis further on. A delay keeps two stages from going on together; rotation lets
+another output lead each time, so that they wear evenly; a stage with a nearer mirror drops out early, to save energy.
+Source: common practice.
+"""
+
+from __future__ import annotations
+
+from typing import Annotated, Literal, NamedTuple, Self
+
+from pydantic import Field, Strict, model_validator
+
+from calor.compiled import compiled
+from calor.law.outputs import MOST_OUTPUTS, Demands, Outline
+from calor.settings import Settings, choice, difference, duration, fraction
+from calor.units import TemperatureUnit, difference_to, format_difference, format_duration
+
+FOREVER_S = 1e18
+Four = tuple[float, float, float, float]
+FourFlags = tuple[bool, bool, bool, bool]
+
+
+class Stage(Settings):
+    """One step, and its mirror."""
+
+    on_offset_celsius: float = difference(
+        ..., "On at", "From the setpoint: below 0 it goes on below it.", -500.0, 500.0
+    )
+    off_offset_celsius: float | None = difference(
+        None, "Off at", "Its mirror, from the setpoint; one hysteresis from where it goes on, where left out.",
+        -500.0, 500.0,
+    )  # fmt: skip
+    share: float | None = fraction(None, "Share", "Of the load's power; even shares where it is left out.", 0.0, 1.0)
+
+
+class Stages(Settings):
+    """Several outputs, one after the other."""
+
+    kind: Literal["stages"] = choice("stages", "Law", "Several outputs, one after the other.")
+    action: Literal["heat", "cool"] = choice("heat", "Action", "Whether more output makes it warmer or colder.")
+    period_s: float = duration(1.0, "Control step", "How often the law reads and decides.", 0.001, 3600.0)
+    stages: Annotated[tuple[Stage, ...], Strict(False)] = Field(
+        default=(Stage(on_offset_celsius=-0.5), Stage(on_offset_celsius=-2.0)),
+        title="Stages", description="Each with where it goes on and off, from the setpoint.",
+        min_length=1, max_length=MOST_OUTPUTS,
+    )  # fmt: skip
+    hysteresis_celsius: float = difference(
+        1.0, "Hysteresis", "From where a stage goes on to its mirror, where that is left out.", 0.01, 500.0
+    )
+    stage_delay_s: float = duration(
+        0.0, "Stage delay", "Least time from one stage's start to the next one's.", 0.0, 86_400.0
+    )
+    min_on_s: float = duration(0.0, "Shortest on", "Once on, a stage stays on at least this long.", 0.0, 86_400.0)
+    min_off_s: float = duration(0.0, "Shortest off", "Once off, a stage stays off at least this long.", 0.0, 86_400.0)
+    rotation: Literal["none", "each_start"] = choice(
+        "none", "Rotation", "each_start: whenever all are off, another output leads next."
+    )
+
+    @model_validator(mode="after")
+    def _mirrored(self) -> Self:
+        for number, stage in enumerate(self.stages, 1):
+            on, off = ends(self, stage)
+            if (off <= on) if self.action == "heat" else (off >= on):
+                side = "above" if self.action == "heat" else "below"
+                raise ValueError(
+                    f"stages: to {self.action}, stage {number} must go off {side} where it goes on (received"
+                    f" {on:g} and {off:g} °C from the setpoint); correct one or leave off_offset_celsius out"
+                )
+        total = sum(stage.share or 0.0 for stage in self.stages)
+        given = [stage.share is not None for stage in self.stages]
+        if any(given) and not all(given):
+            raise ValueError("stages: give every stage a share, or none")
+        if all(given) and not 0.0 < total <= 1.0 + 1e-9:
+            raise ValueError(f"stages: the shares add up to {total:g}; make them 1 or less together, and above 0")
+        return self
+
+
+def ends(settings: Stages, stage: Stage) -> tuple[float, float]:
+    """(on, off) of a stage, °C from the setpoint, the mirror made where it is left out."""
+    if stage.off_offset_celsius is not None:
+        return stage.on_offset_celsius, stage.off_offset_celsius
+    side = 1.0 if settings.action == "heat" else -1.0
+    return stage.on_offset_celsius, stage.on_offset_celsius + side * settings.hysteresis_celsius
+
+
+def turned(settings: Stages) -> tuple[Stage, ...]:
+    """The stages for the other action: the same distances on the other side of the setpoint."""
+    return tuple(
+        stage.model_copy(
+            update={
+                key: None if value is None else -value
+                for key, value in (
+                    ("on_offset_celsius", stage.on_offset_celsius),
+                    ("off_offset_celsius", stage.off_offset_celsius),
+                )
+            }
+        )
+        for stage in settings.stages
+    )
+
+
+def shares(settings: Stages) -> tuple[float, ...]:
+    """The share of the load's power that each stage switches."""
+    even = 1.0 / len(settings.stages)
+    return tuple(even if stage.share is None else stage.share for stage in settings.stages)
+
+
+class StagesNumbers(NamedTuple):
+    """The stages as the kernel sees them; offsets are turned so that a stage goes on below its own."""
+
+    used: int
+    direction: float
+    on_offset: Four
+    off_offset: Four
+    stage_delay_s: float
+    min_on_s: float
+    min_off_s: float
+    rotates: bool
+
+
+class StagesState(NamedTuple):
+    """Whether each output is on, and for how long (s) it has been as it is; which leads; time since the last start."""
+
+    on: FourFlags
+    held_s: Four
+    lead: int
+    since_start_s: float
+
+
+def _four(values: list[float], rest: float) -> Four:
+    a, b, c, d = (values + [rest] * MOST_OUTPUTS)[:MOST_OUTPUTS]
+    return a, b, c, d
+
+
+def numbers(settings: Stages) -> StagesNumbers:
+    """The settings as plain numbers."""
+    direction = 1.0 if settings.action == "heat" else -1.0
+    both = [ends(settings, stage) for stage in settings.stages]
+    return StagesNumbers(
+        len(both), direction,
+        _four([direction * on for on, _ in both], -1e9), _four([direction * off for _, off in both], 1e9),
+        settings.stage_delay_s, settings.min_on_s, settings.min_off_s, settings.rotation == "each_start",
+    )  # fmt: skip
+
+
+def start() -> StagesState:
+    """All off, and free to go on at once."""
+    return StagesState((False, False, False, False), (FOREVER_S, FOREVER_S, FOREVER_S, FOREVER_S), 0, FOREVER_S)
+
+
+@compiled(inner=True)
+def _decided(
+    law: StagesNumbers, state: StagesState, output: int, away: float, free: bool, dt_s: float
+) -> tuple[bool, float, bool]:
+    """(on, held, started) of one output; `away` is the temperature from the setpoint, turned, `free` allows a start."""
+    on, held_s = state.on[output], state.held_s[output] + dt_s
+    if output >= law.used:
+        return False, held_s, False
+    stage = (output + law.used - state.lead) % law.used
+    if on and away > law.off_offset[stage] and held_s >= law.min_on_s:
+        return False, 0.0, False
+    if not on and away < law.on_offset[stage] and held_s >= law.min_off_s and free:
+        return True, 0.0, True
+    return on, held_s, False
+
+
+@compiled()
+def step(
+    law: StagesNumbers, state: StagesState, setpoint_celsius: float, measured_celsius: float, dt_s: float
+) -> tuple[StagesState, Demands]:
+    """One decision: (state, demands, each 0 or 1). `dt_s` is the time since the decision before."""
+    away = law.direction * (measured_celsius - setpoint_celsius)
+    lead, since_s = state.lead, state.since_start_s + dt_s
+    # the output that leads is asked first, so that with a delay the stages start in their order
+    free = since_s >= law.stage_delay_s
+    on0, on1, on2, on3 = state.on
+    held0, held1, held2, held3 = state.held_s
+    for stage in range(law.used):
+        output = (stage + lead) % law.used
+        on, held_s, started = _decided(law, state, output, away, free, dt_s)
+        if started:
+            since_s = 0.0
+            free = law.stage_delay_s <= 0.0
+        if output == 0:
+            on0, held0 = on, held_s
+        elif output == 1:
+            on1, held1 = on, held_s
+        elif output == 2:
+            on2, held2 = on, held_s
+        else:
+            on3, held3 = on, held_s
+    were_on = state.on[0] or state.on[1] or state.on[2] or state.on[3]
+    if law.rotates and were_on and not (on0 or on1 or on2 or on3):
+        lead = (lead + 1) % law.used
+    demands = Demands(1.0 if on0 else 0.0, 1.0 if on1 else 0.0, 1.0 if on2 else 0.0, 1.0 if on3 else 0.0)
+    return StagesState((on0, on1, on2, on3), (held0, held1, held2, held3), lead, since_s), demands
+
+
+def summary(settings: Stages, unit: TemperatureUnit, setpoint_celsius: float) -> tuple[str, str]:
+    """The two lines on its card."""
+    del setpoint_celsius
+    on = ", ".join(
+        f"{difference_to(unit, stage.on_offset_celsius):+.3g}".replace("-", "−") for stage in settings.stages
+    )
+    return f"{len(settings.stages)} stages", f"on at {on} {unit} from setpoint"
+
+
+def consequences(settings: Stages, unit: TemperatureUnit, setpoint_celsius: float) -> dict[str, str]:
+    """One-line consequences beside the settings they follow from."""
+    del setpoint_celsius
+    lines = {}
+    made = [number for number, stage in enumerate(settings.stages, 1) if stage.off_offset_celsius is None]
+    if made:
+        which = ", ".join(str(number) for number in made)
+        lines["hysteresis_celsius"] = (
+            f"The mirror of stage {which} is made {format_difference(unit, settings.hysteresis_celsius)} further on."
+        )
+    if settings.stage_delay_s:
+        whole_s = settings.stage_delay_s * (len(settings.stages) - 1)
+        lines["stage_delay_s"] = f"All stages together after {format_duration(whole_s)} at the earliest."
+    if settings.rotation == "each_start":
+        lines["rotation"] = "Even wear; best where all stages are alike."
+    return lines
+
+
+def ladder(settings: Stages, from_celsius: float, to_celsius: float) -> tuple[list[float], list[float], list[float]]:
+    """(°C from the setpoint, power as it leaves the setpoint, power on its way back): the staircase of the stages."""
+    both = [ends(settings, stage) for stage in settings.stages]
+    parts = shares(settings)
+    corners = sorted(
+        {from_celsius, to_celsius, *(edge for pair in both for edge in pair if from_celsius < edge < to_celsius)}
+    )
+    places = [place for corner in corners for place in (corner - 1e-9, corner + 1e-9)]
+    side = 1.0 if settings.action == "heat" else -1.0
+
+    def power(place: float, back: bool) -> float:
+        edge = 1 if back else 0
+        return sum(part for part, pair in zip(parts, both, strict=True) if side * place < side * pair[edge])
+
+    return places, [power(place, False) for place in places], [power(place, True) for place in places]
+
+
+def outline(settings: Stages, setpoint_celsius: float) -> list[Outline]:
+    """The ladder over temperature: power as it leaves the setpoint, and on the way back."""
+    both = [edge for stage in settings.stages for edge in ends(settings, stage)]
+    wide = max(0.2 * (max(*both, 0.0) - min(*both, 0.0)), 0.5)
+    places, going, back = ladder(settings, min(*both, 0.0) - wide, max(*both, 0.0) + wide)
+    x = [setpoint_celsius + place for place in places]
+    return [Outline("back", x, back), Outline("going", x, going)]

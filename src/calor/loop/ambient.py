@@ -1,0 +1,73 @@
+"""The ambient of a trial: one temperature, a daily swing, or a recorded column; and the dew point of its air."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+import numpy as np
+
+from calor.compiled import Column
+from calor.design.recorded_ambient import read_record
+from calor.design.trial import Trial
+from calor.law.dew_point import dew_point_celsius, vapour_pascal
+
+SWING_STEPS, MOST_SWING_ROWS = 288, 20_000
+"""A day is followed in steps of 5 minutes; a very long trial in coarser ones."""
+
+
+class Weather(NamedTuple):
+    """The air from each instant (s) to the next: temperature and dew point in °C, relative humidity 0 to 1."""
+
+    at_s: Column
+    celsius: Column
+    dew_point_celsius: Column
+    humidity: Column
+
+
+def swing_celsius(trial: Trial, at_s: Column) -> Column:
+    """What the daily swing adds to the ambient from each instant to the next: the cosine at its middle."""
+    if trial.swing_celsius == 0.0:
+        return np.zeros(len(at_s))
+    ends = np.append(at_s[1:], trial.span_s)
+    middle = 0.5 * (np.minimum(at_s, trial.span_s) + np.minimum(ends, trial.span_s))
+    turn = 2.0 * np.pi * (middle - trial.warmest_at_s) / trial.swing_period_s
+    return np.asarray(trial.swing_celsius * np.cos(turn), dtype=np.float64)
+
+
+def instants(trial: Trial) -> set[float]:
+    """The instants at which the ambient changes, beside the start."""
+    pace_s = 0.0
+    if trial.ambient_csv is not None:
+        record = read_record(trial.ambient_csv, trial.ambient_column, trial.humidity_column)
+        gaps = np.diff(record.time_s)
+        pace_s = float(np.median(gaps)) if len(gaps) else trial.span_s
+        pace_s = min(max(pace_s / 4.0, 1.0), 300.0)  # followed between its rows, as the weather goes
+    elif trial.swing_celsius > 0.0:
+        pace_s = trial.swing_period_s / SWING_STEPS
+    if pace_s <= 0.0:
+        return set()
+    return set(np.arange(0.0, trial.span_s, max(pace_s, trial.span_s / MOST_SWING_ROWS)).tolist())
+
+
+def weather(trial: Trial, mean_celsius: float, at_s: Column) -> Weather:
+    """The air from each of some instants on. Raises CalorError where a recorded one cannot be read.
+
+    A record that ends before the trial does keeps its last row. With a swing the air holds the water it has at its mean
+    temperature; where it cools below its dew point, the dew point follows.
+    """
+    humidity = np.full(len(at_s), trial.humidity)
+    if trial.ambient_csv is not None:
+        record = read_record(trial.ambient_csv, trial.ambient_column, trial.humidity_column)
+        ends = np.append(at_s[1:], trial.span_s)
+        middle = 0.5 * (np.minimum(at_s, trial.span_s) + np.minimum(ends, trial.span_s))
+        celsius = np.interp(middle, record.time_s, record.celsius)
+        if np.isfinite(record.humidity).any():
+            known = np.isfinite(record.humidity)
+            humidity = np.clip(np.interp(middle, record.time_s[known], record.humidity[known]), 0.0, 1.0)
+            return Weather(at_s, celsius, dew_point_celsius(celsius, humidity), humidity)
+        dew = np.full(len(at_s), float(dew_point_celsius(float(record.celsius.mean()), trial.humidity)))
+    else:
+        celsius = np.full(len(at_s), mean_celsius) + swing_celsius(trial, at_s)
+        dew = np.full(len(at_s), float(dew_point_celsius(mean_celsius, trial.humidity)))
+    dew = np.minimum(dew, celsius)
+    return Weather(at_s, celsius, dew, np.asarray(np.clip(vapour_pascal(dew) / vapour_pascal(celsius), 0.0, 1.0)))
