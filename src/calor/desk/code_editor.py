@@ -1,0 +1,102 @@
+"""An editor for C: highlighting, line numbers, brackets, and marks on the lines that the last edit changed."""
+
+from __future__ import annotations
+
+import difflib
+
+from PyQt6.Qsci import QsciLexerCPP, QsciScintilla
+from PyQt6.QtGui import QColor, QFont
+from PyQt6.QtWidgets import QApplication, QWidget
+
+from calor.desk import theme as look
+
+NUMBER_MARGIN, CHANGE_MARGIN = 0, 1
+CHANGED = 8
+CODE_PX = 12
+
+
+def code_font(bold: bool = False) -> QFont:
+    """The desk's type for code; the editor wants its size in points."""
+    made = look.font(CODE_PX, bold, mono=True)
+    screen = QApplication.primaryScreen()
+    dots_per_inch = screen.logicalDotsPerInch() if screen is not None else 96.0
+    made.setPointSizeF(CODE_PX * 72.0 / dots_per_inch)
+    return made
+
+
+def changed_lines(before: str, after: str) -> list[int]:
+    """Numbers of the lines of `after`, from 0, that are not in `before`."""
+    matcher = difflib.SequenceMatcher(None, before.splitlines(), after.splitlines(), autojunk=False)
+    return [line for tag, _, _, begin, end in matcher.get_opcodes() if tag != "equal" for line in range(begin, end)]
+
+
+class CodeEditor(QsciScintilla):
+    """One file of C."""
+
+    def __init__(self, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self._lexer = QsciLexerCPP(self)
+        self.setLexer(self._lexer)
+        self.setUtf8(True)
+        self.setMarginType(NUMBER_MARGIN, QsciScintilla.MarginType.NumberMargin)
+        self.setMarginType(CHANGE_MARGIN, QsciScintilla.MarginType.SymbolMargin)
+        self.setMarginWidth(CHANGE_MARGIN, 5)
+        self.setMarginMarkerMask(CHANGE_MARGIN, 1 << CHANGED)
+        self.markerDefine(QsciScintilla.MarkerSymbol.FullRectangle, CHANGED)
+        self.setBraceMatching(QsciScintilla.BraceMatch.SloppyBraceMatch)
+        self.setTabWidth(4)
+        self.setIndentationsUseTabs(False)
+        self.setScrollWidth(1)
+        self.setScrollWidthTracking(True)
+        self.setAccessibleName("Source")
+        self.set_theme(look.LIGHT)
+
+    def set_theme(self, t: look.Theme) -> None:
+        """Take a theme's colours."""
+        font = code_font()
+        lexer = self._lexer
+        lexer.setDefaultFont(font)
+        lexer.setDefaultPaper(QColor(t.raised))
+        lexer.setDefaultColor(QColor(t.ink))
+        lexer.setFont(font)
+        lexer.setPaper(QColor(t.raised))
+        lexer.setColor(QColor(t.ink))
+        kinds = {
+            t.measured: (lexer.Keyword, lexer.KeywordSet2),
+            t.quiet: (lexer.Comment, lexer.CommentLine, lexer.CommentDoc),
+            t.heat: (lexer.Number,),
+            t.passed: (lexer.DoubleQuotedString, lexer.SingleQuotedString),
+            t.cool: (lexer.PreProcessor,),
+        }
+        for colour, styles in kinds.items():
+            for style in styles:
+                lexer.setColor(QColor(colour), style)
+        bold = code_font(bold=True)
+        lexer.setFont(bold, lexer.Keyword)
+        self.setMarginsFont(font)
+        self.setMarginsForegroundColor(QColor(t.quiet))
+        self.setMarginsBackgroundColor(QColor(t.ground))
+        self.setMarkerBackgroundColor(QColor(t.setpoint), CHANGED)
+        self.setMarkerForegroundColor(QColor(t.setpoint), CHANGED)
+        self.setCaretForegroundColor(QColor(t.ink))
+        self.setSelectionBackgroundColor(QColor(t.band))
+        self.setSelectionForegroundColor(QColor(t.ink))
+        self.setMatchedBraceBackgroundColor(QColor(t.band))
+        self.setMatchedBraceForegroundColor(QColor(t.ink))
+
+    def show_text(self, text: str, changed: list[int]) -> None:
+        """Show a file where it was looked at before, with some of its lines marked as changed."""
+        if text != self.text():
+            at = self.firstVisibleLine()
+            self.setReadOnly(False)
+            self.setText(text)
+            self.setFirstVisibleLine(at)
+        self.setReadOnly(True)
+        self.setMarginWidth(NUMBER_MARGIN, "0000" if self.lines() < 1000 else "00000")
+        self.markerDeleteAll(CHANGED)
+        for line in changed:
+            self.markerAdd(line, CHANGED)
+
+    def find(self, what: str, forward: bool = True) -> bool:
+        """Go to the next place of some text, round from the end; whether there is one."""
+        return bool(what) and bool(self.findFirst(what, False, False, False, True, forward))

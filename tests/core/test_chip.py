@@ -1,0 +1,192 @@
+"""The C on emulated chips: the same bits as on the host, for every code and every kind of law; costs; what goes wrong."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pytest
+
+from calor import loop
+from calor.cli import invoke
+from calor.demo import DEMOS
+from calor.design.file import read
+from calor.design.trial import Trial
+from calor.errors import FirmwareError
+from calor.firmware import agreement, chip, generate, host
+from calor.firmware.adapter import inputs
+from calor.firmware.seat import seated
+from calor.judge.verdict import judge
+from tests.conftest import PROBES, made
+
+PID = 'kind = "pid"\ngain_per_celsius = 0.08\nintegral_time_s = 60\nderivative_time_s = 4\nperiod_s = 0.5'
+STAGES = 'kind = "stages"\nperiod_s = 0.5\nstage_delay_s = 4\nrotation = "each_start"'
+DESIGNS = {
+    "pid, SSR, alarms": {"law": PID, "drive": 'kind = "time_proportional"\nwindow_s = 4', "guard": 'alarms = [ { kind = "high", celsius = 60, delay_s = 3, trips = true } ]'},
+    "both ways": {"law": PID + '\naction = "heat_cool"\ndead_zone = 0.1', "drive": 'kind = "linear"'},
+    "stages": {"law": STAGES, "drive": 'kind = "relay"\nmin_on_s = 3'},
+    "fan on a timer": {"law": 'kind = "fan_curve"\nperiod_s = 0.5\nkick_s = 1', "drive": 'kind = "pwm"\ntimer_bits = 8\nfrequency_hz = 100'},
+    "program": {"law": PID, "setpoint": 'kind = "program"\nsegments = [ { to_celsius = 60, ramp_s = 300, soak_s = 50 } ]'},
+}  # fmt: skip
+
+
+def every_code(design: Any) -> Any:
+    """Every code of the converter, up, down and at random, with restarts in between."""
+    codes = np.arange(4096.0)
+    readings = np.concatenate((codes, codes[::-1], np.random.default_rng(2).integers(0, 4096, 1500)))
+    if design.probe.kind == "ideal":
+        readings = readings / 40.0
+    restart = np.zeros(len(readings), bool)
+    restart[[4096, 9000]] = True
+    return inputs(design, readings, np.full(len(readings), 20.0), restart=restart)
+
+
+@pytest.mark.parametrize("target", chip.TARGETS)
+@pytest.mark.parametrize("case", DESIGNS)
+def test_chips_give_the_hosts_bits(case: str, target: str) -> None:
+    design = made(**{"probe": 'kind = "thermistor"', **DESIGNS[case]})
+    given = every_code(design)
+    own, made_by_chip = host.rows(design, given), chip.run(design, chip.TARGETS[target], given, counted=150)
+    expected = agreement.plain_rows(own, made_by_chip.counted)
+    assert (expected.view(np.uint32) == made_by_chip.rows.view(np.uint32)).all()
+    assert len(made_by_chip.instructions) == 150 and made_by_chip.instructions.min() > 10
+    assert 16 <= made_by_chip.stack_bytes < 1000 and made_by_chip.program.ram_bytes < 400
+    assert 300 < made_by_chip.program.flash_bytes < 12_000
+
+
+@pytest.mark.parametrize("probe", ["thermistor, A B C", "rtd, bridge", "thermocouple K", "digital", "analog current"])
+def test_probes_scale_alike_on_every_chip(probe: str) -> None:
+    design = made(law=PID, drive='kind = "linear"', probe=PROBES[probe])
+    given = every_code(design)[:5000]
+    own = host.rows(design, given)
+    for target in chip.TARGETS.values():
+        rows = chip.run(design, target, given, counted=5).rows
+        assert (agreement.plain_rows(own, 5).view(np.uint32) == rows.view(np.uint32)).all(), target.name
+
+
+def test_one_that_differs_is_found_at_its_step(tmp_path: Path) -> None:
+    """A chip with other gains than the host's: the first step that differs, with its input and both rows."""
+    design, other = (
+        made(law=PID, drive='kind = "linear"'),
+        made(law=PID.replace("0.08", "0.081"), drive='kind = "linear"'),
+    )
+    record = agreement.recorded(design, Trial(span_s=600))
+    target = chip.TARGETS["cortex-m4f"]
+    program = chip.build(other, target, tmp_path)
+    rows = chip.run_program(design, target, program, record.given).rows
+    own = host.rows(design, record.given)
+    found = agreement.first_difference(record, own, rows)
+    assert found is not None and found["rows"][0] != found["rows"][1] and found["trial"] == "Trial"
+    assert (own[: found["step"]] == rows[: found["step"]]).all() and found["time_s"] == 0.5 * found["step"]
+    assert agreement.first_difference(record, rows, rows) is None
+
+
+def test_faster_instructions_where_there_is_a_floating_point_unit() -> None:
+    """Measured before: thousands of instructions a step in software, some hundred with a floating point unit."""
+    design = read(DEMOS[0].design).design
+    record = agreement.recorded(design, design.trial[2])
+    assert record.given["restart"].sum() == 1 and len(record.given) == 14_400 - 600  # without mains it sees nothing
+    means = {
+        name: chip.run(design, target, record.given[:300]).instructions.mean() for name, target in chip.TARGETS.items()
+    }
+    assert means["cortex-m4f"] < 1000 < means["rv32imc"] < means["cortex-m0plus"] < 30_000
+
+
+def test_check_on_the_command_line(capsys: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch) -> None:
+    camera = str(DEMOS[6].design)
+    assert invoke(["code", camera, "--check", "--target", "cortex-m4f", "--clock-hz", "64e6", "--json"]) == 0
+    data = json.loads(capsys.readouterr().out)
+    assert [row["target"] for row in data["targets"]] == ["host", "cortex-m4f"] and data["pass"]
+    chip_row = data["targets"][1]
+    keys = {"bit_equal", "steps", "flash_bytes", "ram_bytes", "stack_bytes", "instructions_mean", "instructions_worst"}
+    assert 500 < data["targets"][0]["flash_bytes"] < 12_000 and 40 < data["targets"][0]["ram_bytes"] < 400
+    assert keys <= set(chip_row) and chip_row["steps"] == 3 * 10_800 and 0 < chip_row["period_share_estimate"] < 1e-3
+    assert data["reference"]["demand"] < 5e-3 and data["reference"]["agrees"]
+    monkeypatch.setattr(agreement, "MOST_APART", 0.0)  # a decision apart by any rounding counts as another
+    assert invoke(["code", camera, "--check", "--target", "host"]) == 1
+    assert "host" in capsys.readouterr().out
+    monkeypatch.setattr(chip, "available", lambda: False)
+    assert invoke(["code", camera, "--check", "--target", "rv32imc", "--json"]) == 1
+    assert "calor[chip]" in json.loads(capsys.readouterr().out)["skipped"]
+    with pytest.raises(FirmwareError, match=r"calor\[chip\]"):
+        chip.build(made(), chip.TARGETS["rv32imc"], Path())
+    for wrong, says in (
+        (["--check", "--target", "abacus"], "must be one of host, cortex-m0plus"), (["--check", "--clock-hz", "-1"], "must be above 0"),
+        ([], "give --out DIR"), (["--out", "x", "--prefix", "9x"], "must begin with a letter"),
+    ):  # fmt: skip
+        assert invoke(["code", camera, *wrong]) == 2
+        assert says in capsys.readouterr().err
+
+
+def test_a_prefix_begins_every_name() -> None:
+    sources = generate.generate(made(law=PID), "oven2")
+    assert set(sources.files) == {"oven2_thermostat.h", "oven2_thermostat.c"}
+    assert (
+        "oven2_step(" in sources.files["oven2_thermostat.c"]
+        and "OVEN2_THERMOSTAT_H" in sources.files["oven2_thermostat.h"]
+    )
+
+
+@pytest.mark.parametrize("demo", DEMOS, ids=lambda demo: demo.design.stem)
+def test_the_c_takes_the_laws_seat(demo: Any) -> None:
+    """In every trial of every demo: the same events, verdict and temperature as with the built-in law, within its noise."""
+    design = read(demo.design).design
+    for trial in design.trial:
+        own = loop.run(design, trial)
+        with seated(design, "host") as seat:
+            trace = loop.run(design, trial, seat=seat)
+        assert (trace.flags == own.flags).all()
+        # a reading a rounding from the next code of the converter is another one: from there on the noise differs
+        assert np.abs(trace.true_celsius - own.true_celsius).max() < 0.15 and trace.span_s == own.span_s
+        assert [item.passes for item in judge(trace, design.limits).limits] == [
+            item.passes for item in judge(own, design.limits).limits
+        ]
+
+
+@pytest.mark.parametrize("name", chip.TARGETS)
+def test_a_chip_in_the_seat_is_the_host_to_the_bit(name: str, capsys: pytest.CaptureFixture[str]) -> None:
+    """Closed loop: every column of the run is the same, setpoint put in from outside and lost mains among what happens."""
+    design = made(law=PID, drive='kind = "time_proportional"\nwindow_s = 4', probe=PROBES["thermistor"])
+    events = [
+        {"kind": "setpoint_step", "at_s": 200, "for_s": 100, "celsius": 60},
+        {"kind": "mains_lost", "at_s": 500, "for_s": 20},
+        {"kind": "probe_open", "at_s": 700, "for_s": 9},
+    ]
+    trial = Trial.model_validate({"span_s": 900, "events": events})
+    traces = []
+    for who in ("host", name):
+        with seated(design, who) as seat:
+            traces.append(loop.run(design, trial, seat=seat))
+    for column, values in traces[0].table().items():
+        assert np.array_equal(values, traces[1].table()[column], equal_nan=True), column
+    assert 59 < traces[0].setpoint_celsius.max() < 61 and traces[0].setpoint_celsius[-1] == 50
+    camera = str(DEMOS[6].design)
+    assert invoke(["run", camera, "--with", name, "--json"]) == 0
+    figures = json.loads(capsys.readouterr().out)["metrics"]
+    assert invoke(["run", camera, "--json"]) == 0
+    built_in = json.loads(capsys.readouterr().out)["metrics"]
+    assert figures["time_to_band_s"] == pytest.approx(built_in["time_to_band_s"], abs=5)
+    assert invoke(["run", camera, "--with", "abacus"]) == 2
+    assert "must be one of python, host, cortex-m0plus" in capsys.readouterr().err
+
+
+@pytest.mark.parametrize("probe", ["ideal", *PROBES])
+def test_every_probe_is_read_alike_in_the_seat(probe: str) -> None:
+    blocks = {
+        "law": PID,
+        "drive": 'kind = "linear"',
+        "load": 'kind = "first_order"\nrise_celsius = 60\ntime_constant_s = 120',
+    }
+    design = made(**blocks, probe='kind = "ideal"' if probe == "ideal" else PROBES[probe])
+    trial = Trial.model_validate({"span_s": 400, "events": [{"kind": "probe_open", "at_s": 250, "for_s": 20}]})
+    own = loop.run(design, trial)
+    with seated(design, "host") as seat:
+        trace = loop.run(design, trial, seat=seat)
+    assert (trace.flags == own.flags).all()
+    known = np.isfinite(own.measured_celsius)
+    assert (np.isfinite(trace.measured_celsius) == known).all()
+    apart = np.abs(trace.measured_celsius - own.measured_celsius)[known]
+    # a count more or less, where a reading is a rounding from the next code
+    assert not len(apart) or (np.median(apart) < 1e-3 and apart.max() < 2.0)
