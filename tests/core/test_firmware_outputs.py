@@ -271,7 +271,9 @@ def test_any_guard_drive_and_timer_in_c(
         assert answer.on_ticks.sum() / ticks / trace.steps == pytest.approx(trace.delivered.mean(), abs=6e-3)
     elif drive == "pwm":
         top = generate.pwm.timing(design.drive).top
-        assert np.abs(answer.on_ticks - np.round(trace.delivered * top)).max() <= 1
+        # the pin is given what was asked; what a fan makes of a duty in its dead band is the simulation's
+        differ = np.abs(answer.on_ticks - np.round(trace.demand * top)) > 1
+        assert np.count_nonzero(differ) <= (0 if not pattern else 3)
 
 
 def test_a_lock_holds_in_c_and_a_knob_turns_the_setpoint(tmp_path: Any) -> None:
