@@ -77,10 +77,11 @@ def test_one_that_differs_is_found_at_its_step(tmp_path: Path) -> None:
     program = chip.build(other, target, tmp_path)
     rows = chip.run_program(design, target, program, record.given).rows
     own = host.rows(design, record.given)
-    found = agreement.first_difference(record, own, rows)
+    found = agreement.first_difference(record, own, rows, "host, chip")
     assert found is not None and found["rows"][0] != found["rows"][1] and found["trial"] == "Trial"
+    assert found["between"] == "host, chip"
     assert (own[: found["step"]] == rows[: found["step"]]).all() and found["time_s"] == 0.5 * found["step"]
-    assert agreement.first_difference(record, rows, rows) is None
+    assert agreement.first_difference(record, rows, rows, "") is None
 
 
 def test_faster_instructions_where_there_is_a_floating_point_unit() -> None:
@@ -104,6 +105,7 @@ def test_check_on_the_command_line(capsys: pytest.CaptureFixture[str], monkeypat
     assert 500 < data["targets"][0]["flash_bytes"] < 12_000 and 40 < data["targets"][0]["ram_bytes"] < 400
     assert keys <= set(chip_row) and chip_row["steps"] == 3 * 10_800 and 0 < chip_row["period_share_estimate"] < 1e-3
     assert data["reference"]["demand"] < 5e-3 and data["reference"]["agrees"]
+    assert data["reference"]["bit_equal"] and data["reference"]["steps"] == 3 * 10_800
     monkeypatch.setattr(agreement, "MOST_APART", 0.0)  # a decision apart by any rounding counts as another
     assert invoke(["code", camera, "--check", "--target", "host"]) == 1
     assert "host" in capsys.readouterr().out
@@ -122,7 +124,7 @@ def test_check_on_the_command_line(capsys: pytest.CaptureFixture[str], monkeypat
 
 def test_a_prefix_begins_every_name() -> None:
     sources = generate.generate(made(law=PID), "oven2")
-    assert set(sources.files) == {"oven2_thermostat.h", "oven2_thermostat.c"}
+    assert {"oven2_thermostat.h", "oven2_thermostat.c", "oven2_law.c", "oven2_state.h"} < set(sources.files)
     assert (
         "oven2_step(" in sources.files["oven2_thermostat.c"]
         and "OVEN2_THERMOSTAT_H" in sources.files["oven2_thermostat.h"]

@@ -21,17 +21,34 @@ def built(place: Path, *names: str, flags: tuple[str, ...] = ()) -> None:
     assert done.returncode == 0, done.stderr
 
 
+def parts(place: Path, prefix: str) -> list[str]:
+    """The C files of the thermostat itself in a written folder."""
+    names = sorted(path.name for path in place.glob(f"{prefix}_*.c"))
+    return [name for name in names if name.removeprefix(f"{prefix}_") not in ("example.c", "test.c", "worst.c")]
+
+
+CONCERNS = ["thermostat", "probe", "setpoint", "law", "guard"]
+
+
 @pytest.mark.parametrize("demo", DEMOS, ids=lambda demo: demo.design.stem)
 def test_every_demo_is_a_folder_that_builds_and_proves_itself(demo: Any, tmp_path: Path) -> None:
     design = read(demo.design).design
     names = [path.name for path in folder.write(design, tmp_path, "own")]
-    assert names == ["own_thermostat.h", "own_thermostat.c", "own_example.c", "own_test.c", "README.md"]
-    built(tmp_path, "own_test.c", "own_thermostat.c", flags=("-o", str(tmp_path / "test")))
+    assert {f"own_{concern}{end}" for concern in CONCERNS for end in (".h", ".c")} < set(names)
+    assert {"own_state.h", "own_example.c", "own_test.c", "README.md"} < set(names) and len(names) <= 20
+    built(tmp_path, "own_test.c", *parts(tmp_path, "own"), flags=("-o", str(tmp_path / "test")))
     answer = subprocess.run([tmp_path / "test"], capture_output=True, text=True, check=False)
     assert (answer.returncode, answer.stdout) == (0, "equal over 400 steps\n")
-    built(tmp_path, "own_example.c", "own_thermostat.c", flags=("-o", str(tmp_path / "example")))
+    built(tmp_path, "own_example.c", *parts(tmp_path, "own"), flags=("-o", str(tmp_path / "example")))
     assert (tmp_path / "own_example.c").read_text().count("HERE:") >= 4
     readme = (tmp_path / "README.md").read_text()
+    command = next(line for line in readme.splitlines() if line.startswith("cc "))
+    proven = subprocess.run(command, shell=True, cwd=tmp_path, capture_output=True, text=True, check=False)
+    assert proven.stdout == "equal over 400 steps\n", proven.stderr
+    for name in parts(tmp_path, "own"):  # each header stands on its own
+        header = name.removesuffix(".c") + ".h"
+        (tmp_path / "alone.c").write_text(f'#include "{header}"\nint main(void) {{ return 0; }}\n')
+        built(tmp_path, "alone.c", flags=("-fsyntax-only",))
     assert "own_step(&state" in readme and "licensed person" in readme and "0BSD" in readme
     assert folder.folder_files(design, "own").files == folder.folder_files(design, "own").files  # the same bytes again
     if shutil.which("cppcheck"):
@@ -48,7 +65,7 @@ def test_the_test_finds_a_changed_law(tmp_path: Path) -> None:
     source = tmp_path / "untitled_thermostat.c"
     assert ".gain_per_celsius = 0.05f" in source.read_text()
     source.write_text(source.read_text().replace(".gain_per_celsius = 0.05f", ".gain_per_celsius = 0.06f"))
-    built(tmp_path, "untitled_test.c", "untitled_thermostat.c", flags=("-o", str(tmp_path / "test")))
+    built(tmp_path, "untitled_test.c", *parts(tmp_path, "untitled"), flags=("-o", str(tmp_path / "test")))
     answer = subprocess.run([tmp_path / "test"], capture_output=True, text=True, check=False)
     assert answer.returncode == 1 and answer.stdout.startswith("step ") and "differs" in answer.stdout
 
@@ -115,7 +132,7 @@ def test_no_input_leads_astray(demo: Any, tmp_path: Path) -> None:
     built(
         tmp_path,
         "worst.c",
-        "own_thermostat.c",
+        *parts(tmp_path, "own"),
         flags=("-O2", *host.SANITIZER_FLAGS, "-Wno-conversion", "-o", str(tmp_path / "worst")),
     )
     answer = subprocess.run([tmp_path / "worst"], capture_output=True, text=True, check=False, timeout=120)

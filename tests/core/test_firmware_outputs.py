@@ -289,7 +289,14 @@ def test_a_lock_holds_in_c_and_a_knob_turns_the_setpoint(tmp_path: Any) -> None:
         for name, text in {**sources.files, "main.c": main}.items():
             (tmp_path / name).write_text(text)
         subprocess.run(
-            [host.compiler(), "-std=c99", tmp_path / "main.c", tmp_path / sources.source, "-o", tmp_path / "lock"],
+            [
+                host.compiler(),
+                "-std=c99",
+                tmp_path / "main.c",
+                *(tmp_path / name for name in sources.built),
+                "-o",
+                tmp_path / "lock",
+            ],
             check=True,
         )
         assert subprocess.run([tmp_path / "lock"], check=False).returncode == (0 if locked else 5)

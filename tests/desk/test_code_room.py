@@ -76,7 +76,11 @@ def test_it_is_checked_on_host_and_chips(desk: Desk, qtbot: Any, monkeypatch: py
     # two programs that differ: named with the step
     data = {**room._data, "pass": False}
     data["targets"] = [
-        {**row, "bit_equal": False, "first_difference": {"trial": "T", "step": 5, "reading": 7.0}}
+        {
+            **row,
+            "bit_equal": False,
+            "first_difference": {"between": "host, reference", "trial": "T", "step": 5, "reading": 7.0},
+        }
         for row in data["targets"]
     ]
     room.check.finished.emit(model.design, data)

@@ -356,6 +356,8 @@ def _application() -> Any:
         file: Path = file_argument,
         out: Path = typer.Option(None, "--out", metavar="DIR", help="Folder for the sources."),
         prefix: str = typer.Option("", "--prefix", metavar="NAME", help="What every name begins with."),
+        fixed: bool = typer.Option(False, "--fixed", help="Q16.16 fixed point in place of float."),
+        table: bool = typer.Option(False, "--table", help="Look the probe up in place of its formula."),
         check: bool = typer.Option(False, "--check", help="Build, run all trials' inputs, compare; exit 1 if not."),
         target: str = typer.Option("", "--target", metavar="NAME", help="With --check: only this chip, or host."),
         clock_hz: float = typer.Option(None, "--clock-hz", help="With --check: for the share of a control step."),
@@ -367,14 +369,14 @@ def _application() -> Any:
             raise CalorError("calor code: give --out DIR for the sources, or --check to build and compare them")
         data: dict[str, Any] = {}
         if out is not None:
-            data["files"] = [str(path) for path in codes.write(file, out, prefix)]
+            data |= codes.write(file, out, prefix, fixed, table)
         if check:
-            data |= codes.check(file, target, clock_hz)
+            data |= codes.check(file, target, clock_hz, fixed, table)
         if as_json:
             print_json(data)
         else:
-            for path in data.get("files", ()):
-                print(f"wrote {path} ({Path(path).read_text().count(chr(10))} lines)")
+            if out is not None:
+                codes.print_stated(data)
             if check:
                 codes.print_text(data)
         return PASS if data.get("pass", True) else FAIL

@@ -8,18 +8,23 @@ from typing import Any
 from calor.errors import CalorError
 
 
-def write(file: Path, out: Path, prefix: str) -> list[Path]:
-    """Write the sources of a design into a folder. Raises CalorError."""
+def write(file: Path, out: Path, prefix: str, fixed: bool, table: bool) -> dict[str, Any]:
+    """Write the sources of a design into a folder: what was written, and what is stated of it. Raises CalorError."""
     from calor.cli.common import open_design
     from calor.firmware import folder
+    from calor.firmware.form import form_of
 
-    return folder.write(open_design(file), out, prefix)
+    design = open_design(file)
+    form = form_of(design.probe, fixed, table)
+    made = folder.made(design, prefix, form)
+    return {"files": [str(path) for path in made.write(out)], **made.stated()}
 
 
-def check(file: Path, target: str, clock_hz: float | None) -> dict[str, Any]:
+def check(file: Path, target: str, clock_hz: float | None, fixed: bool, table: bool) -> dict[str, Any]:
     """Build, run and compare; of one target where one is named. Raises CalorError."""
     from calor.cli.common import open_design
     from calor.firmware import agreement, chip
+    from calor.firmware.form import form_of
 
     if target and target not in ("host", *chip.TARGETS):
         names = ", ".join(("host", *chip.TARGETS))
@@ -27,7 +32,34 @@ def check(file: Path, target: str, clock_hz: float | None) -> dict[str, Any]:
     if clock_hz is not None and not clock_hz > 0.0:
         raise CalorError(f"calor code: --clock-hz: must be above 0 (received {clock_hz:g})")
     chosen = None if not target else tuple(name for name in (target,) if name != "host")
-    return agreement.check(open_design(file), chosen, clock_hz)
+    design = open_design(file)
+    return agreement.check(design, chosen, clock_hz, form=form_of(design.probe, fixed, table))
+
+
+def print_stated(data: dict[str, Any]) -> None:
+    """What was written and what is stated of it, as text."""
+    for path in data["files"]:
+        print(f"wrote {path} ({Path(path).read_text().count(chr(10))} lines)")
+    if "table" in data:
+        table = data["table"]
+        print(
+            f"table: {table['entries']} entries, {table['flash_bytes']} bytes, within {table['worst_celsius']:.2g} °C"
+            f" from {table['low_celsius']:.4g} to {table['high_celsius']:.4g} °C"
+        )
+    if "difference_from_float" in data:
+        apart = data["difference_from_float"]
+        print(
+            f"from float with the formula: reading within {apart['reading_celsius']:.2g} °C, temperature of the loop"
+            f" within {apart['temperature_celsius']:.2g} °C ({apart['temperature_rms_celsius']:.2g} rms), mean demand"
+            f" within {apart['mean_demand'] * 100.0:.2g} %"
+        )
+    if "bounds" in data:
+        worst = max(data["bounds"], key=lambda item: max(abs(item["low"]), abs(item["high"])))
+        most = max(abs(worst["low"]), abs(worst["high"]))
+        print(
+            f"nothing overflows: of {len(data['bounds'])} quantities the largest, {worst['name']}, stays"
+            f" below {most:.6g} of 32768"
+        )
 
 
 def print_text(data: dict[str, Any]) -> None:
@@ -38,6 +70,9 @@ def print_text(data: dict[str, Any]) -> None:
 
     console = Console(highlight=False, soft_wrap=True)
     console.print(f"{data['design']}: {', '.join(data['trials'])}")
+    form = data["form"]
+    if form["fixed"] or form["table"]:
+        console.print(f"in {'fixed point' if form['fixed'] else 'float'}{', by a table' if form['table'] else ''}")
     table = simple_table("target", "bits", "steps", "flash", "RAM", "stack", "mean", "worst", "of a step")
 
     def shown(value: Any, unit: str = "") -> str:
@@ -56,10 +91,12 @@ def print_text(data: dict[str, Any]) -> None:
         if row["first_difference"]:
             one = row["first_difference"]
             console.print(
-                f"{row['target']}: first at step {one['step']} of {one['trial']} ({one['time_s']:g} s, reading"
-                f" {one['reading']:g}): {one['rows'][0]} against {one['rows'][1]}"
+                f"{one['between']}: they differ first at step {one['step']} of {one['trial']} ({one['time_s']:g} s,"
+                f" reading {one['reading']:g}): {one['rows'][0]} and {one['rows'][1]}"
             )
     reference = data["reference"]
+    if reference["bit_equal"]:
+        console.print(f"reference in single precision: equal to the bit over {reference['steps']} steps")
     console.print(
         f"against the simulation, in double precision: demand within {reference['demand']:.2g}, reading within"
         f" {reference['measured_celsius']:.2g} °C, {reference['other_decisions_fraction'] * 100.0:.2g} % others"

@@ -206,11 +206,9 @@ class CodeRoom(QFrame):
         from calor.firmware.generate import generate
 
         sources = generate(design)
-        files = {name: sources.files[name] for name in (sources.source, sources.header)}
-        past = list(self._files.values())
+        files = {name.removeprefix(f"{sources.prefix}_"): text for name, text in sources.files.items()}
         self._changed = {
-            name: changed_lines(past[number], text) if len(past) == len(files) else []
-            for number, (name, text) in enumerate(files.items())
+            name: changed_lines(self._files[name], text) if name in self._files else [] for name, text in files.items()
         }
         names = list(files)
         if names != list(self._files):
@@ -218,8 +216,7 @@ class CodeRoom(QFrame):
             while self.tabs.count():
                 self.tabs.removeTab(0)
             for name in names:
-                tab = self.tabs.addTab("Source .c" if name.endswith(".c") else "Header .h")
-                self.tabs.setTabToolTip(tab, name)
+                self.tabs.addTab(name)
         self._files, self._shown = files, design
         self._show_file()
         self._show_check()
@@ -291,13 +288,17 @@ class CodeRoom(QFrame):
         own = data["reference"]
         steps = data["targets"][0]["steps"]
         text = (
-            f"{steps:,} steps of {len(data['trials'])} trials. Against the simulation, in double precision: demand"
+            f"{steps:,} steps of {len(data['trials'])} trials, each answer against the reference in single precision"
+            " and between all targets, bit by bit. From the simulation, in double precision, it is apart by: demand"
             f" within {own['demand'] * 100.0:.2g} %, reading within {own['measured_celsius']:.1g} °C."
             " Instructions, not cycles: a time made of them is an estimate."
         ).replace(",", " ", 1)
         first = next((row["first_difference"] for row in data["targets"] if row["first_difference"]), None)
         if first:
-            text = f"First at step {first['step']} of {first['trial']}, reading {first['reading']:g}. {text}"
+            text = (
+                f"First at step {first['step']} of {first['trial']}, reading {first['reading']:g}, between"
+                f" {first['between'].replace(', ', ' and ')}. {text}"
+            )
         self.reference.setText(text)
 
     # ---- who decides

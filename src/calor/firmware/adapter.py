@@ -25,7 +25,7 @@ FIXED_COLUMNS = 4
 
 _ADAPTER = """\
 #include "{header}"
-
+{conversions}
 typedef struct {{
     {reading} reading;
     float other_celsius;
@@ -39,13 +39,13 @@ static void calor_decide({prefix}_state *state, const calor_input *given)
         {prefix}_init(state, &{prefix}_defaults);
     }}
 {inputs}
-    (void){prefix}_step(state, given->reading, {period});
+    (void){prefix}_step(state, {given}, {period});
 }}
 
 static void calor_report({prefix}_state *state, float *row, bool with_ticks)
 {{
-    row[0] = state->measured_celsius;
-    row[1] = state->setpoint_celsius;
+    row[0] = {measured};
+    row[1] = {setpoint};
     row[2] = (float)((state->probe_fault ? 1 : 0) + (state->cut_out ? 2 : 0) + (state->fault ? 8 << state->fault : 0));
     row[3] = {alarms};
     (void)with_ticks;
@@ -59,6 +59,21 @@ _SWITCHING = """\
     }}"""
 
 
+_CONVERSIONS = """\
+static inline q16 calor_q(float x)
+{
+    if (x != x || x <= -32768.0f) {
+        return INT32_MIN;
+    }
+    return x >= 32767.0f ? INT32_MAX : (q16)(x * 65536.0f + (x < 0.0f ? -0.5f : 0.5f));
+}
+
+static inline float calor_f(q16 x)
+{
+    return (float)x / 65536.0f;
+}
+"""
+"""Between floats and fixed point; a NaN is the lowest number."""
 _SEAT = """\
 {adapter}
 static void calor_sit({prefix}_state *state, const float *given, float *row)
@@ -122,61 +137,88 @@ def answers_from(rows: npt.NDArray[np.float32]) -> Answers:
     )
 
 
+class _Numbers:
+    """How a C expression is turned into the firmware's numbers, and back."""
+
+    def __init__(self, fixed: bool) -> None:
+        self._fixed = fixed
+
+    def own(self, text: str) -> str:
+        """The firmware's number of a float."""
+        return f"calor_q({text})" if self._fixed else text
+
+    def plain(self, text: str) -> str:
+        """The float of a firmware's number."""
+        return f"calor_f({text})" if self._fixed else text
+
+    def constant(self, value: float) -> str:
+        """A constant."""
+        return f"Q16({value!r})" if self._fixed else f"{value!r}f"
+
+
 def adapter_code(design: Design, sources: Sources) -> str:
     """The C that asks the thermostat and writes its answers down."""
+    made = _Numbers(sources.form.fixed)
+    ideal = design.probe.kind == "ideal"
     return _ADAPTER.format(
         header=sources.header,
+        conversions=_CONVERSIONS if sources.form.fixed else "",
         prefix=sources.prefix,
-        reading="float" if design.probe.kind == "ideal" else "uint32_t",
-        period=f"{float(design.law.period_s)!r}f",
-        inputs=_inputs_code(design, sources.prefix),
-        outputs=_outputs_code(design, sources.prefix),
+        reading="float" if ideal else "uint32_t",
+        given=made.own("given->reading") if ideal else "given->reading",
+        measured=made.plain("state->measured_celsius"),
+        setpoint=made.plain("state->setpoint_celsius"),
+        period=made.constant(float(design.law.period_s)),
+        inputs=_inputs_code(design, sources.prefix, made),
+        outputs=_outputs_code(design, sources.prefix, made),
         alarms="(float)state->alarms" if design.guard.alarms else "0.0f",
     )
 
 
-def _inputs_code(design: Design, prefix: str) -> str:
+def _inputs_code(design: Design, prefix: str, made: _Numbers) -> str:
     """C that hands the inputs beside the reading on: a second temperature, a signal, an output set by hand."""
     lines = []
+    other = made.own("given->other_celsius")
     if isinstance(design.law, FanCurve) and design.law.follows == "difference":
-        lines.append("state->other_celsius = given->other_celsius;")
+        lines.append(f"state->other_celsius = {other};")
     if design.setpoint.kind == "follow":
         # a NaN is no signal; it alone differs from itself
         lines.append("state->has_signal = !(given->other_celsius != given->other_celsius);")
-        lines.append("state->signal_celsius = state->has_signal ? given->other_celsius : 0.0f;")
+        lines.append(f"state->signal_celsius = state->has_signal ? {other} : 0;")
     if isinstance(design.law, Pid) and design.law.manual_mode:
         lines.append("if (given->hand_output != given->hand_output) {")
         lines.append(f"    {prefix}_set_automatic(state);")
         lines.append("} else {")
-        lines.append(f"    {prefix}_set_manual(state, given->hand_output);")
+        lines.append(f"    {prefix}_set_manual(state, {made.own('given->hand_output')});")
         lines.append("}")
     return "\n".join("    " + line for line in lines)
 
 
-def _outputs_code(design: Design, prefix: str) -> str:
+def _outputs_code(design: Design, prefix: str, made: _Numbers) -> str:
     """C that writes the demand of each output, and what its switch or timer makes of it."""
     tick = tick_s(design)
     ticks = round(design.law.period_s / tick)
     lines = []
     for number, output in enumerate(outputs_of(design)):
         at = FIXED_COLUMNS + 2 * number
-        lines.append(f"    row[{at}] = state->{output.prefix}demand;")
+        lines.append(f"    row[{at}] = {made.plain(f'state->{output.prefix}demand')};")
         if output.timing is not None:
             lines.append(f"    row[{at + 1}] = with_ticks ? (float){prefix}_{output.prefix}pwm_counts(state) : 0.0f;")
         elif output.switches:
             lines.append(
-                _SWITCHING.format(at=at + 1, prefix=prefix, output=output.prefix, ticks=ticks, tick=f"{tick!r}f")
+                _SWITCHING.format(at=at + 1, prefix=prefix, output=output.prefix, ticks=ticks, tick=made.constant(tick))
             )
         else:
             lines.append(f"    row[{at + 1}] = 0.0f;")
     return "\n".join(lines)
 
 
-def seat_code(design: Design, prefix: str, adapter: str) -> str:
+def seat_code(design: Design, sources: Sources) -> str:
     """The C that takes what a run gives, as floats, and answers in a row."""
     return _SEAT.format(
-        adapter=adapter, prefix=prefix, reading=_reading_code(design), put_in=_setpoint_code(design, prefix)
-    )
+        adapter=adapter_code(design, sources), prefix=sources.prefix, reading=_reading_code(design),
+        put_in=_setpoint_code(design, sources),
+    )  # fmt: skip
 
 
 def _reading_code(design: Design) -> str:
@@ -194,13 +236,12 @@ def _reading_code(design: Design) -> str:
     return f"given[0] != given[0] ? 0u : (uint32_t)(given[0] * {float(oversampling)!r}f + 0.5f)"
 
 
-def _setpoint_code(design: Design, prefix: str) -> str:
+def _setpoint_code(design: Design, sources: Sources) -> str:
     """C that puts a setpoint in from outside, where the design has one that can be."""
     if design.setpoint.kind != "hold" or design.setpoint.locked:
         return "    /* the setpoint is the design's own */"
-    return (
-        f"    (void){prefix}_set_setpoint(state, given[3] != given[3] ? {prefix}_defaults.setpoint_celsius : given[3]);"
-    )
+    own, prefix = _Numbers(sources.form.fixed).own("given[3]"), sources.prefix
+    return f"    (void){prefix}_set_setpoint(state, given[3] != given[3] ? {prefix}_defaults.setpoint_celsius : {own});"
 
 
 def as_given(probe: AnyProbe, readings: npt.NDArray[np.float64]) -> npt.NDArray[Any]:

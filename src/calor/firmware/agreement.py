@@ -1,7 +1,6 @@
-"""Whether the C agrees: with the simulation, between builds of the host, and to the bit on every chip.
+"""Whether the C agrees to the bit: with the reference in single precision, between builds of the host, on every chip.
 
-The simulation computes in double precision and the C in float, so those two agree within a rounding, which is said; two
-programs of the C must give the same bits.
+How far both are from the simulation, which computes in double precision, is said beside it.
 """
 
 from __future__ import annotations
@@ -17,8 +16,9 @@ import numpy.typing as npt
 
 from calor.design.model import Design
 from calor.design.trial import Trial
-from calor.firmware import chip, host
+from calor.firmware import chip, host, single_precision
 from calor.firmware.adapter import FIXED_COLUMNS, inputs
+from calor.firmware.form import PLAIN, Form
 from calor.loop import run as run_design
 from calor.loop.conditions import AMBIENT, HAND, SIGNAL, timeline
 from calor.loop.trace import Flag, Trace
@@ -36,12 +36,16 @@ class CheckStopped(Exception):  # noqa: N818 - a check that was asked to stop di
 
 @dataclass(frozen=True)
 class Recorded:
-    """A trial's inputs as the firmware saw them, the rows of the run that they belong to, and the run."""
+    """A trial's inputs as the firmware saw them, the rows of the run that they belong to, and the run.
+
+    `readings` are the inputs' readings as the run has them: counts, or °C of an ideal probe.
+    """
 
     trial: Trial
     trace: Trace
     rows: npt.NDArray[np.int64]
     given: npt.NDArray[Any]
+    readings: npt.NDArray[np.float64]
 
 
 def recorded(design: Design, trial: Trial) -> Recorded:
@@ -58,7 +62,7 @@ def recorded(design: Design, trial: Trial) -> Recorded:
     readings = trace.measured_celsius if design.probe.kind == "ideal" else trace.counts
     other = values[:, SIGNAL] if design.setpoint.kind == "follow" else values[:, AMBIENT]
     given = inputs(design, readings[rows], other[rows], values[rows, HAND], again[rows])
-    return Recorded(trial, trace, rows, given)
+    return Recorded(trial, trace, rows, given, readings[rows])
 
 
 def reference_difference(design: Design, record: Recorded, rows: npt.NDArray[np.float32]) -> dict[str, float]:
@@ -81,20 +85,40 @@ def reference_difference(design: Design, record: Recorded, rows: npt.NDArray[np.
 
 
 def first_difference(
-    record: Recorded, one: npt.NDArray[np.float32], other: npt.NDArray[np.float32]
+    record: Recorded, one: npt.NDArray[np.float32], other: npt.NDArray[np.float32], between: str
 ) -> dict[str, Any] | None:
-    """The first step at which two programs differ by a bit, with its input and both rows; None where none does."""
-    differ = (one.view(np.uint32) != other.view(np.uint32)).any(axis=1)
+    """The first step at which two programs differ by a bit, with its input and both rows; None where none does.
+
+    A row holds measured, setpoint, flags and alarms, then demand and ticks of each output. Zeros of either sign are
+    one. `between` says whose rows they are, in their order.
+    """
+    differ = ((one + 0.0).view(np.uint32) != (other + 0.0).view(np.uint32)).any(axis=1)
     if not differ.any():
         return None
     step = int(np.argmax(differ))
     return {
+        "between": between,
         "trial": record.trial.name,
         "step": step,
         "time_s": float(record.trace.time_s[record.rows[step]]),
         "reading": float(record.given["reading"][step]),
         "rows": [[float(value) for value in rows[step]] for rows in (one, other)],
     }
+
+
+def without_ticks(rows: npt.NDArray[np.float32]) -> npt.NDArray[np.float32]:
+    """Rows as the reference has them: what a switch makes of a demand is not in it."""
+    return plain_rows(rows, 0)
+
+
+def _reference_rows(design: Design, record: Recorded, goes_on: Callable[[str], bool]) -> npt.NDArray[np.float32]:
+    """The reference in single precision on a trial's inputs. Raises CheckStopped, FirmwareError."""
+    part = f"reference: {record.trial.name}"
+    _ask(goes_on, part)
+    found = single_precision.rows(design, record.given, record.readings, lambda: goes_on(part))
+    if found is None:
+        raise CheckStopped
+    return found
 
 
 def plain_rows(rows: npt.NDArray[np.float32], counted: int) -> npt.NDArray[np.float32]:
@@ -109,20 +133,30 @@ def check(
     targets: tuple[str, ...] | None = None,
     clock_hz: float | None = None,
     goes_on: Callable[[str], bool] = lambda _: True,
+    form: Form = PLAIN,
 ) -> dict[str, Any]:
     """Build, run the trials' inputs on host and chips, compare: what `calor code --check --json` prints.
 
+    In fixed point, or with a table, the host is compared with itself and the chips; the reference has the formula.
     `goes_on` is told each part before it begins, and answers whether to go on.
     Raises FirmwareError where something cannot be built or run, CheckStopped where it is not to go on.
     """
     _ask(goes_on, "host: built and run twice")
     records = [recorded(design, trial) for trial in design.trial]
-    host_rows = [host.rows(design, record.given) for record in records]
-    plain = [host.rows(design, record.given, ("-O0",)) for record in records]
+    host_rows = [host.rows(design, record.given, form=form) for record in records]
+    plain = [host.rows(design, record.given, ("-O0",), form) for record in records]
     differences = [reference_difference(design, record, rows) for record, rows in zip(records, host_rows, strict=True)]
-    apart = [first_difference(*three) for three in zip(records, host_rows, plain, strict=True)]
+    against = [
+        first_difference(record, without_ticks(own), _reference_rows(design, record, goes_on), "host, reference")
+        for record, own in zip(records, host_rows, strict=True)
+        if form == PLAIN
+    ]
+    apart = against + [
+        first_difference(record, own, other, "host -O2, host -O0")
+        for record, own, other in zip(records, host_rows, plain, strict=True)
+    ]
     steps = sum(len(record.given) for record in records)
-    flash_bytes, ram_bytes = chip.host_sizes(design) or (None, None)
+    flash_bytes, ram_bytes = chip.host_sizes(design, form) or (None, None)
     found = [
         {
             "target": "host", "bit_equal": not any(apart), "steps": steps,
@@ -135,14 +169,20 @@ def check(
     skipped = ""
     if wanted and not chip.available():
         wanted, skipped = (), chip.MISSING
-    found += [_on_chip(design, chip.TARGETS[name], records, host_rows, clock_hz, goes_on) for name in wanted]
+    found += [_on_chip(design, form, chip.TARGETS[name], records, host_rows, clock_hz, goes_on) for name in wanted]
     worst = {key: max(item[key] for item in differences) for key in differences[0]}
-    agrees = worst["other_decisions_fraction"] <= MOST_OTHER_SHARE
+    agrees = form != PLAIN or worst["other_decisions_fraction"] <= MOST_OTHER_SHARE
     data: dict[str, Any] = {
         "design": design.name,
         "trials": [trial.name for trial in design.trial],
         "targets": found,
-        "reference": {**worst, "agrees": agrees},
+        "form": form._asdict(),
+        "reference": {
+            **worst,
+            "agrees": agrees,
+            "bit_equal": not any(against) if form == PLAIN else None,
+            "steps": steps,
+        },
         "pass": agrees and all(target["bit_equal"] for target in found),
     }
     if skipped:
@@ -156,13 +196,13 @@ def _ask(goes_on: Callable[[str], bool], part: str) -> None:
 
 
 def _on_chip(
-    design: Design, target: chip.Target, records: list[Recorded], host_rows: list[npt.NDArray[np.float32]],
+    design: Design, form: Form, target: chip.Target, records: list[Recorded], host_rows: list[npt.NDArray[np.float32]],
     clock_hz: float | None, goes_on: Callable[[str], bool],
 ) -> dict[str, Any]:  # fmt: skip
     """One chip over all trials."""
     _ask(goes_on, f"{target.name}: built")
     with tempfile.TemporaryDirectory() as place:
-        program = chip.build(design, target, Path(place))
+        program = chip.build(design, target, Path(place), form)
     counts: list[npt.NDArray[np.int64]] = []
     difference, stack_bytes, worst_at, worst = None, 0, None, -1
     for record, own in zip(records, host_rows, strict=True):
@@ -170,7 +210,9 @@ def _on_chip(
         made = chip.run_program(design, target, program, record.given)
         counts.append(made.instructions)
         stack_bytes = max(stack_bytes, made.stack_bytes)
-        difference = difference or first_difference(record, plain_rows(own, made.counted), made.rows)
+        difference = difference or first_difference(
+            record, plain_rows(own, made.counted), made.rows, f"host, {target.name}"
+        )
         if made.counted and int(made.instructions.max()) > worst:
             step = int(np.argmax(made.instructions))
             worst = int(made.instructions[step])

@@ -21,7 +21,8 @@ import platformdirs
 from calor.design.model import Design
 from calor.errors import FirmwareError
 from calor.firmware import host
-from calor.firmware.adapter import adapter_code, row_width, seat_code
+from calor.firmware.adapter import row_width, seat_code
+from calor.firmware.form import PLAIN, Form
 from calor.firmware.generate import generate
 
 MISSING = (
@@ -140,13 +141,13 @@ def available() -> bool:
     return all(importlib.util.find_spec(name) is not None for name in ("ziglang", "unicorn", "elftools"))
 
 
-def build(design: Design, target: Target, folder: Path) -> Program:
+def build(design: Design, target: Target, folder: Path, form: Form = PLAIN) -> Program:
     """The design's C with its harness, built for a chip. Raises FirmwareError with the diagnostics."""
     if not available():
         raise FirmwareError(MISSING)
-    sources = generate(design)
+    sources = generate(design, form=form)
     sources.put(folder)
-    own = seat_code(design, sources.prefix, adapter_code(design, sources))
+    own = seat_code(design, sources)
     harness = _HARNESS.format(adapter=own, prefix=sources.prefix, width=row_width(design))
     (folder / "harness.c").write_text(harness)
     (folder / "chip.ld").write_text(_LINKER)
@@ -155,7 +156,7 @@ def build(design: Design, target: Target, folder: Path) -> Program:
         sys.executable, "-m", "ziglang", "cc", "-target", target.triple, f"-mcpu={target.cpu}", "-Os", "-g",
         "-std=c99", "-ffp-contract=off", "-ffunction-sections", "-fdata-sections", "-Wall", "-Wextra", "-Werror",
         "-Wl,--gc-sections", "-Wl,-e,harness_run", "-Wl,-T," + str(folder / "chip.ld"),
-        str(folder / "harness.c"), str(folder / sources.source), "-o", str(program),
+        str(folder / "harness.c"), *(str(folder / name) for name in sources.built), "-o", str(program),
     ]  # fmt: skip
     host.built(command, f" for {target.name}", _compiler_environment())
     return _read(program)
@@ -169,7 +170,7 @@ def _compiler_environment() -> dict[str, str]:
     return {**os.environ, "ZIG_GLOBAL_CACHE_DIR": kept, "ZIG_LOCAL_CACHE_DIR": kept}
 
 
-def host_sizes(design: Design) -> tuple[int, int] | None:
+def host_sizes(design: Design, form: Form = PLAIN) -> tuple[int, int] | None:
     """(flash, RAM) that the thermostat would take as this machine's own code, bytes; None without the extra.
 
     Raises FirmwareError where it does not build.
@@ -178,7 +179,7 @@ def host_sizes(design: Design) -> tuple[int, int] | None:
         return None
     from elftools.elf.elffile import ELFFile
 
-    sources = generate(design)
+    sources = generate(design, form=form)
     with tempfile.TemporaryDirectory() as place:
         sources.put(Path(place))
         # the size of its state, as a symbol of that size
@@ -186,14 +187,14 @@ def host_sizes(design: Design) -> tuple[int, int] | None:
             f'#include "{sources.header}"\nchar calor_state[sizeof({sources.prefix}_state)];\n'
         )
         sizes = []
-        for name in (sources.source, "size.c"):
+        for name in (*sources.built, "size.c"):
             made = Path(place) / "one.o"
             command = [host.compiler(), *host.STRICT_FLAGS, "-Os", "-c", str(Path(place) / name), "-o", str(made)]
             host.built(command)
             with made.open("rb") as stream:
                 symbols = list(ELFFile(stream).get_section_by_name(".symtab").iter_symbols())
             sizes.append(sum(int(s["st_size"]) for s in symbols if s["st_info"]["type"] in ("STT_FUNC", "STT_OBJECT")))
-    return sizes[0], sizes[1]
+    return sum(sizes[:-1]), sizes[-1]
 
 
 def _read(path: Path) -> Program:
@@ -308,10 +309,12 @@ class _Counter:
         self._machine.uc.ctl_flush_tb()
 
 
-def run(design: Design, target: Target, given: npt.NDArray[Any], counted: int = COUNTED_STEPS) -> ChipRun:
+def run(
+    design: Design, target: Target, given: npt.NDArray[Any], counted: int = COUNTED_STEPS, form: Form = PLAIN
+) -> ChipRun:
     """The C of `design` on a chip, on inputs of the adapter. Raises FirmwareError."""
     with tempfile.TemporaryDirectory() as place:
-        program = build(design, target, Path(place))
+        program = build(design, target, Path(place), form)
     return run_program(design, target, program, given, counted)
 
 

@@ -3,15 +3,21 @@ README."""
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
 from calor.design.model import Design, block_summary
+from calor.firmware import fixed_point
 from calor.firmware.adapter import as_given
 from calor.firmware.agreement import recorded
+from calor.firmware.code_table import CodeTable
+from calor.firmware.form import PLAIN, Form
+from calor.firmware.form_difference import Difference, difference, expected_rows
 from calor.firmware.generate import context_of, generate, tick_s
+from calor.firmware.ranges import Range, proven
 from calor.firmware.templating import Sources, c_float, plain_text, render, write_files
 from calor.law.fan_curve import FanCurve
 
@@ -19,24 +25,62 @@ TEST_STEPS = 400
 OTHER = {"dew_point": "the dew point of the air", "ambient": "the ambient temperature"}
 
 
-def folder_files(design: Design, prefix: str = "") -> Sources:
-    """All files of the folder. Raises FirmwareError where `prefix` cannot begin a name in C."""
-    sources = generate(design, prefix)
-    context = context_of(design, sources.prefix) | _around(design)
+@dataclass(frozen=True)
+class Made:
+    """The folder's files, and what is stated of a form that is not the plain one: its table, bounds that are proven,
+    differences that were measured."""
+
+    sources: Sources
+    table: CodeTable | None = None
+    bounds: tuple[Range, ...] = ()
+    apart: Difference | None = None
+
+    def write(self, folder: Path) -> list[Path]:
+        """Write it into `folder`, made where it is missing. Raises FirmwareError."""
+        return write_files(self.sources, folder)
+
+    def stated(self) -> dict[str, Any]:
+        """What is stated, as plain data; nothing for the plain form."""
+        data: dict[str, Any] = {}
+        if self.table is not None:
+            data["table"] = {
+                **self.table._asdict(), "entries": len(self.table.entries), "flash_bytes": self.table.flash_bytes,
+            }  # fmt: skip
+        if self.bounds:
+            data["bounds"] = [item._asdict() for item in self.bounds]
+        if self.apart is not None:
+            data["difference_from_float"] = self.apart.data()
+        return data
+
+
+def made(design: Design, prefix: str = "", form: Form = PLAIN) -> Made:
+    """The folder of a design, not yet written.
+
+    Raises FirmwareError where `prefix` cannot begin a name in C, or the design does not fit into fixed point.
+    """
+    sources = generate(design, prefix, form)
+    bounds = tuple(proven(design, sources.files)) if form.fixed else ()
+    apart = difference(design, form) if form != PLAIN else None
     own = sources.prefix
-    files = dict(sources.files)
-    files[f"{own}_example.c"] = render("example.c.j2", context)
-    files[f"{own}_test.c"] = render("test.c.j2", context)
+    context = context_of(design, own, form) | _around(design, form)
+    context |= {"built": sources.built, "bounds": bounds, "apart": apart}
+    around = {f"{own}_{name}.c": render(f"{name}.c.j2", context) for name in ("example", "test")}
+    files = dict(sources.files) | (fixed_point.in_fixed_point(around, sources.files) if form.fixed else around)
     files["README.md"] = render("readme.md.j2", context)
-    return Sources(own, files, sources.header, sources.source)
+    return Made(Sources(own, files, sources.header, form), context["table"], bounds, apart)
 
 
-def write(design: Design, folder: Path, prefix: str = "") -> list[Path]:
-    """Write the folder of `design`, made where it is missing. Raises FirmwareError."""
-    return write_files(folder_files(design, prefix), folder)
+def folder_files(design: Design, prefix: str = "", form: Form = PLAIN) -> Sources:
+    """All files of the folder. Raises FirmwareError as `made` does."""
+    return made(design, prefix, form).sources
 
 
-def _around(design: Design) -> dict[str, Any]:
+def write(design: Design, folder: Path, prefix: str = "", form: Form = PLAIN) -> list[Path]:
+    """Write the folder of `design`, made where it is missing. Raises FirmwareError as `made` does."""
+    return made(design, prefix, form).write(folder)
+
+
+def _around(design: Design, form: Form) -> dict[str, Any]:
     """What the files around the thermostat say of the design, and the recorded steps of the test."""
     follows = getattr(design.setpoint, "signal", "")
     period_s, tick = float(design.law.period_s), tick_s(design)
@@ -52,11 +96,19 @@ def _around(design: Design) -> dict[str, Any]:
         else period_s,
         "blocks": plain_text(", ".join(block_summary(design, block, "°C")[0] for block in ("probe", "law", "drive"))),
         "trial_name": plain_text(trial.name),
-        "rows": _rows(design),
+        "rows": _rows(design, form),
+        "form": form,
+        "demand_within": 0.005 if form == PLAIN else 0.0001,
+        "celsius_within": 0.002 if form == PLAIN else 0.0001,
+        "expected_is": (
+            "The simulation computes in double precision and this C in float: they are to agree within a rounding."
+            if form == PLAIN
+            else "What this very code answered on the machine it was generated on: yours is to answer the same."
+        ),
     }
 
 
-def _rows(design: Design) -> list[str]:
+def _rows(design: Design, form: Form) -> list[str]:
     """The first steps of the first trial as C has them: reading, what else is looked at, fault, °C, demands."""
     record = recorded(design, design.trial[0])
     trace, at = record.trace, record.rows
@@ -65,19 +117,24 @@ def _rows(design: Design) -> list[str]:
     outside = [event.at_s for event in trace.events if event.kind in ("setpoint_step", "knob_turned")]
     plain &= trace.time_s[at] < min(outside, default=np.inf)
     count = min(int(np.argmin(plain)) if not plain.all() else len(at), TEST_STEPS)
-    outputs = [output.demand for output in trace.outputs] or [trace.demand]
+    outputs = [output.demand[at] for output in trace.outputs] or [trace.demand[at]]
+    measured_celsius = trace.measured_celsius[at]
+    if form != PLAIN:
+        measured_celsius, faults, demands = expected_rows(design, form, count)
+        measured_celsius = np.where(faults, np.nan, measured_celsius)
+        outputs = list(demands.T)
     ideal = design.probe.kind == "ideal"
     needs_other = _needs_other(design)
     readings = as_given(design.probe, trace.measured_celsius if ideal else trace.counts)
     lines = []
     for step in range(count):
         row = int(at[step])
-        measured = float(trace.measured_celsius[row])
+        measured = float(measured_celsius[step])
         fault = bool(np.isnan(measured))
         reading = c_float(float(readings[row])) if ideal else f"{int(readings[row])}u"
         other = [c_float(float(record.given["other"][step]))] if needs_other else []
-        demands = ", ".join(c_float(float(demand[row])) for demand in outputs)
-        parts = [reading, *other, "true" if fault else "false", c_float(0.0 if fault else measured), f"{{{demands}}}"]
+        asked = ", ".join(c_float(float(demand[step])) for demand in outputs)
+        parts = [reading, *other, "true" if fault else "false", c_float(0.0 if fault else measured), f"{{{asked}}}"]
         lines.append(", ".join(parts))
     return lines
 

@@ -5,7 +5,6 @@ Each block has a template beside the others; it says in C what the block's Pytho
 
 from __future__ import annotations
 
-import math
 import re
 from dataclasses import dataclass
 from pathlib import Path
@@ -16,6 +15,9 @@ from calor.drive import pwm
 from calor.drive import registry as drives
 from calor.drive.pwm import Pwm
 from calor.errors import FirmwareError
+from calor.firmware import fixed_point
+from calor.firmware.code_table import code_table
+from calor.firmware.form import PLAIN, Form
 from calor.firmware.scaling import probe_context
 from calor.firmware.templating import Sources, c_name, plain_text, render, write_files
 from calor.law import alarm as alarms
@@ -66,8 +68,9 @@ def tick_s(design: Design) -> float:
     return period_s / max(1, round(period_s / 0.01))
 
 
-def generate(design: Design, prefix: str = "") -> Sources:
-    """The C99 sources of `design`: one header and one C file; names begin with `prefix`, else with the design's.
+def generate(design: Design, prefix: str = "", form: Form = PLAIN) -> Sources:
+    """The C99 sources of `design`, a header and a C file for each concern; names begin with `prefix`, else with the
+    design's.
 
     Raises FirmwareError where `prefix` cannot begin a name in C.
     """
@@ -76,28 +79,48 @@ def generate(design: Design, prefix: str = "") -> Sources:
             f"prefix: must begin with a letter and be up to 40 letters, digits and _ (received {prefix!r})"
         )
     prefix = prefix or c_name(design.name)
-    context = context_of(design, prefix)
-    files = {f"{prefix}_thermostat{end}": render(f"thermostat{end}.j2", context) for end in (".h", ".c")}
-    return Sources(prefix, files, f"{prefix}_thermostat.h", f"{prefix}_thermostat.c")
+    context = context_of(design, prefix, form)
+    files = {
+        f"{prefix}_{concern}{end}": render(f"{concern}{end}.j2", context)
+        for concern in concerns(context)
+        for end in (".c", ".h")
+        if (concern, end) != ("state", ".c")
+    }
+    if form.fixed:
+        files = fixed_point.in_fixed_point(files) | {f"{prefix}_q16.h": fixed_point.HEADER}
+    return Sources(prefix, files, f"{prefix}_thermostat.h", form)
 
 
-def context_of(design: Design, prefix: str) -> dict[str, Any]:
+def concerns(context: dict[str, Any]) -> list[str]:
+    """What has a file of its own: the thermostat that joins them first, then in the order of the loop."""
+    return [
+        "thermostat", "probe", "setpoint", "law", "guard",
+        *(["drive"] if context["has_drive"] else []),
+        *(["knob"] if context["knob"] or context["button"] else []),
+        *(["logarithm"] if context["needs_log"] else []),
+        "state",
+    ]  # fmt: skip
+
+
+def context_of(design: Design, prefix: str, form: Form = PLAIN) -> dict[str, Any]:
     """What the templates say of a design."""
     outputs = outputs_of(design)
     trips = sum(1 << k for k, alarm in enumerate(design.guard.alarms) if alarm.trips)
     follows_dew_point = isinstance(design.setpoint, Follow) and design.setpoint.signal == "dew_point"
-    probe = probe_context(design.probe, prefix)
+    probe = probe_context(design.probe, prefix, form, code_table(design) if form.table else None)
     return probe | {
-        "guard_word": f"{prefix.upper()}_THERMOSTAT_H",
+        "alone": False,
         "design_name": plain_text(design.name),
         "design": design,
         "law": laws.numbers(design.law, design.guard),
-        "lead_back_rate_per_s": _lead_back_rate(design),
+        "leads_back": isinstance(design.law, Pid) and design.law.anti_windup == "back_calculate",
         "manual_mode": isinstance(design.law, Pid) and design.law.manual_mode,
         "curve": _curve(design),
         "setpoint": setpoints.numbers(design.setpoint),
         "outputs": outputs,
-        "needs_log": probe["uses_bits"] or follows_dew_point,
+        "needs_log": (probe["uses_bits"] or follows_dew_point) and not form.fixed,
+        "fine": 1024.0 if form.fixed else 1.0,
+        "long_s": fixed_point.LARGEST if form.fixed else 1e9,
         "alarms": [alarms.numbers(alarm, design.law.action) for alarm in design.guard.alarms],
         "alarm_kinds": alarms.KINDS,
         "rate_of_rise": alarms.RATE_OF_RISE,
@@ -106,21 +129,16 @@ def context_of(design: Design, prefix: str) -> dict[str, Any]:
         "button": design.button,
         "tick_s": tick_s(design),
         "switches": any(output.switches for output in outputs),
+        "has_drive": any(output.switches or output.timing for output in outputs),
     }
 
 
-def _lead_back_rate(design: Design) -> float:
-    """How fast the integral is led back from a limit, 1/s; 0 where it is not."""
-    law = design.law
-    if not isinstance(law, Pid) or law.anti_windup != "back_calculate" or law.integral_time_s <= 0.0:
-        return 0.0
-    ti, td = law.integral_time_s, law.derivative_time_s
-    return 1.0 / (math.sqrt(ti * td) if td > 0.0 else ti)
-
-
 def _curve(design: Design) -> tuple[tuple[float, float], ...]:
-    """The points of a fan curve in order of temperature; none where the law is another."""
-    return fan_curve.curve(design.law) if isinstance(design.law, FanCurve) else ()
+    """The points of a fan curve in the order in which its output rises; none where the law is another."""
+    if not isinstance(design.law, FanCurve):
+        return ()
+    points = fan_curve.curve(design.law)
+    return points if design.law.action == "cool" else points[::-1]
 
 
 def write(design: Design, folder: Path, prefix: str = "") -> list[Path]:

@@ -14,6 +14,7 @@ import numpy.typing as npt
 from calor.design.model import Design
 from calor.errors import FirmwareError
 from calor.firmware.adapter import Answers, adapter_code, answers_from, inputs, row_width
+from calor.firmware.form import PLAIN, Form
 from calor.firmware.generate import generate
 
 STRICT_FLAGS = (
@@ -53,15 +54,16 @@ def compiler() -> str:
     return found
 
 
-def build(design: Design, folder: Path, flags: tuple[str, ...] = ("-O2",)) -> Path:
+def build(design: Design, folder: Path, flags: tuple[str, ...] = ("-O2",), form: Form = PLAIN) -> Path:
     """Generate and build `design` with a runner in `folder`; the program. Raises FirmwareError with the diagnostics."""
-    sources = generate(design)
+    sources = generate(design, form=form)
     sources.put(folder)
     runner = _RUNNER.format(adapter=adapter_code(design, sources), prefix=sources.prefix, width=row_width(design))
     (folder / "runner.c").write_text(runner)
     program = folder / "runner"
     command = [
-        compiler(), *STRICT_FLAGS, *flags, "-o", str(program), str(folder / sources.source), str(folder / "runner.c")
+        compiler(), *STRICT_FLAGS, *flags, "-o", str(program), *(str(folder / name) for name in sources.built),
+        str(folder / "runner.c"),
     ]  # fmt: skip
     built(command)
     return program
@@ -91,10 +93,12 @@ def run(
     return answers_from(rows(design, inputs(design, readings, other_celsius, hand_output), flags))
 
 
-def rows(design: Design, given: npt.NDArray[Any], flags: tuple[str, ...] = ("-O2",)) -> npt.NDArray[np.float32]:
+def rows(
+    design: Design, given: npt.NDArray[Any], flags: tuple[str, ...] = ("-O2",), form: Form = PLAIN
+) -> npt.NDArray[np.float32]:
     """The rows of answers (steps×width) of the C of `design` to inputs. Raises FirmwareError."""
     with tempfile.TemporaryDirectory() as place:
-        program = build(design, Path(place), flags)
+        program = build(design, Path(place), flags, form)
         try:
             result = subprocess.run(
                 [program], input=given.tobytes(), capture_output=True, timeout=LONGEST_S, check=False

@@ -9,6 +9,8 @@ import numpy as np
 from numpy.polynomial import Chebyshev, Polynomial
 
 from calor.design.model import Design
+from calor.firmware.code_table import CodeTable
+from calor.firmware.form import PLAIN, Form
 from calor.firmware.templating import Sources, c_float, c_name, plain_text, render
 from calor.sense import calibration, filters, its90, registry
 from calor.sense.its90_tables import INVERSE
@@ -50,7 +52,9 @@ def junction_pieces(letter: its90.Letter) -> tuple[list[Piece], float]:
 
 def _thermocouple(settings: Thermocouple) -> dict[str, Any]:
     own = INVERSE[settings.letter]
-    inverse = [Piece(piece[1], piece[2], piece[3], piece[4]) for piece in own]
+    # where two pieces overlap the later one begins, as in the reference
+    ends = [piece[0] for piece in own[1:]] + [own[-1][1]]
+    inverse = [Piece(end, piece[2], piece[3], piece[4]) for end, piece in zip(ends, own, strict=True)]
     junction, worst = junction_pieces(settings.letter)
     most = max(len(piece.a) for piece in (*inverse, *junction))
 
@@ -69,7 +73,9 @@ def _thermocouple(settings: Thermocouple) -> dict[str, Any]:
     }
 
 
-def probe_context(settings: AnyProbe, prefix: str) -> dict[str, Any]:
+def probe_context(
+    settings: AnyProbe, prefix: str, form: Form = PLAIN, table: CodeTable | None = None
+) -> dict[str, Any]:
     """What the probe's templates are filled with."""
     probe = registry.numbers(settings)
     converter = registry.has_converter(settings)
@@ -77,16 +83,20 @@ def probe_context(settings: AnyProbe, prefix: str) -> dict[str, Any]:
     of_range = (checks.low_celsius, checks.high_celsius, checks.reversed_below_celsius)
     given = "counts" if converter else "reading" if settings.kind == "ideal" else "word"
     conversions = probe.firmware.adc.oversampling
+    failed = "the lowest number" if form.fixed else "not a number"
     given_is = {
         "counts": "counts is a code of the converter."
         if conversions == 1
         else f"counts is the sum of {conversions} conversions.",
         "word": "word is what the sensor sent, its unused upper bits 0; all ones where it does not answer.",
-        "reading": "reading is in degrees Celsius, not a number where the probe has failed.",
+        "reading": f"reading is in degrees Celsius, {failed} where the probe has failed.",
     }[given]
     ends = (probe.fault_below_counts, probe.fault_above_counts)
     bare = settings.kind == "thermocouple" and converter and conversions == 1 and not any(map(math.isfinite, ends))
-    corrected = probe.correction != calibration.NOTHING
+    corrected = probe.correction != calibration.NOTHING and table is None
+    by_counts = converter and (table is not None or form.fixed)
+    if by_counts:
+        bare = not any(map(math.isfinite, ends))
     context: dict[str, Any] = {
         "prefix": prefix,
         "kind": settings.kind,
@@ -104,8 +114,15 @@ def probe_context(settings: AnyProbe, prefix: str) -> dict[str, Any]:
         "reversed_celsius": settings.checks.reversed_celsius,
         "by_beta": probe.firmware.thermistor.a2 == 0.0 and probe.firmware.thermistor.a3 == 0.0,
         "circuit": settings.circuit if isinstance(settings, Rtd) else "",
-        "uses_bits": settings.kind == "thermistor",
-        "scaled_with": "state" if settings.kind == "thermocouple" else "settings",
+        "uses_bits": settings.kind == "thermistor" and table is None,
+        "scaled_with": "" if table is not None else "state, " if settings.kind == "thermocouple" else "settings, ",
+        "scaled_by": "table" if table is not None else settings.kind,
+        "table": table,
+        "fixed": form.fixed,
+        "by_counts": by_counts,
+        "seen": "counts" if by_counts else "code",
+        "lowest_counts": math.ceil(ends[0] * conversions) if math.isfinite(ends[0]) else 0,
+        "highest_counts": math.floor(ends[1] * conversions) if math.isfinite(ends[1]) else 0,
         "read_uses_settings": corrected if settings.kind == "ideal" else corrected or not bare,
     }
     if registry.gives_code(settings):
@@ -116,6 +133,8 @@ def probe_context(settings: AnyProbe, prefix: str) -> dict[str, Any]:
         }
     if isinstance(settings, Thermocouple) and converter:
         context |= _thermocouple(settings)
+        scale = probe.firmware.thermocouple.millivolt_per_scale / (probe.firmware.adc.divisor * conversions)
+        context["millivolt_per_65536"] = scale * 65_536.0
     return context
 
 
@@ -123,11 +142,12 @@ def scaling(design: Design) -> Sources:
     """The C99 of the probe's scaling alone, checks and filter with it: a header and one C file."""
     prefix = f"{c_name(design.name)}_probe"
     context = probe_context(design.probe, prefix) | {
+        "alone": True,
         "design_name": plain_text(design.name),
         "period_s": design.law.period_s,
     }
     files = {f"{prefix}{end}": render(f"probe_only{end}.j2", context) for end in (".h", ".c")}
-    return Sources(prefix, files, f"{prefix}.h", f"{prefix}.c")
+    return Sources(prefix, files, f"{prefix}.h")
 
 
 def lookup(design: Design, table: Table) -> Sources:
@@ -142,4 +162,4 @@ def lookup(design: Design, table: Table) -> Sources:
         "most_rise": int(rises.max()) if table.number == "integer" else 0,
     }
     files = {f"{prefix}_table{end}": render(f"table{end}.j2", context) for end in (".h", ".c")}
-    return Sources(prefix, files, f"{prefix}_table.h", f"{prefix}_table.c")
+    return Sources(prefix, files, f"{prefix}_table.h")

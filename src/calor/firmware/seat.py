@@ -12,7 +12,8 @@ from typing import Any
 from calor.design.model import Design
 from calor.errors import FirmwareError
 from calor.firmware import chip, host
-from calor.firmware.adapter import adapter_code, row_width, seat_code
+from calor.firmware.adapter import row_width, seat_code
+from calor.firmware.form import PLAIN, Form
 from calor.firmware.generate import generate
 from calor.firmware.own_law import is_own, own_law_seated
 from calor.loop.seat import GIVEN, Seat, seat_of
@@ -45,8 +46,9 @@ void calor_step(void *state, const float *given, float *row)
 
 
 @contextmanager
-def seated(design: Design, name: str) -> Iterator[Seat | None]:
-    """The seat that the program called `name` takes, as long as it is needed; None for the built-in law.
+def seated(design: Design, name: str, form: Form = PLAIN) -> Iterator[Seat | None]:
+    """The seat that the program called `name` takes, as long as it is needed; None for the built-in law. `form` is how
+    the C on the host computes.
 
     Raises FirmwareError where it is not known, or cannot be built.
     """
@@ -54,7 +56,7 @@ def seated(design: Design, name: str) -> Iterator[Seat | None]:
         yield None
     elif name == "host":
         with tempfile.TemporaryDirectory() as place:
-            library = _library(design, Path(place))
+            library = _library(design, Path(place), form)
         state = ctypes.create_string_buffer(library.calor_state_bytes())
         library.calor_begin(state)
         address = ctypes.cast(library.calor_step, ctypes.c_void_p).value or 0
@@ -71,15 +73,15 @@ def seated(design: Design, name: str) -> Iterator[Seat | None]:
         )
 
 
-def _library(design: Design, folder: Path) -> ctypes.CDLL:
-    sources = generate(design)
+def _library(design: Design, folder: Path, form: Form) -> ctypes.CDLL:
+    sources = generate(design, form=form)
     sources.put(folder)
-    own = seat_code(design, sources.prefix, adapter_code(design, sources))
+    own = seat_code(design, sources)
     (folder / "seat.c").write_text(_SHARED.format(seat=own, prefix=sources.prefix))
     path = folder / "seat.so"
     command = [
         host.compiler(), "-O2", "-shared", "-fPIC", *host.STRICT_FLAGS, str(folder / "seat.c"),
-        str(folder / sources.source), "-o", str(path),
+        *(str(folder / name) for name in sources.built), "-o", str(path),
     ]  # fmt: skip
     host.built(command)
     library = ctypes.CDLL(str(path))

@@ -11,10 +11,12 @@ from functools import cache
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 from jinja2 import Environment, PackageLoader, StrictUndefined
 
 from calor.design.file import save_atomically
 from calor.errors import FirmwareError
+from calor.firmware.form import PLAIN, Form
 
 SMALLEST_FLOAT = 1.1754944e-38
 """FLT_MIN of IEEE 754 binary32."""
@@ -22,12 +24,17 @@ SMALLEST_FLOAT = 1.1754944e-38
 
 @dataclass(frozen=True)
 class Sources:
-    """The generated files by name, which of them is the header and which the C file, the prefix of every name."""
+    """The generated files by name, which of them is the header to include, the prefix of every name."""
 
     prefix: str
     files: dict[str, str]
     header: str
-    source: str
+    form: Form = PLAIN
+
+    @property
+    def built(self) -> list[str]:
+        """The C files that make up the code."""
+        return [name for name in self.files if name.endswith(".c")]
 
     def put(self, folder: Path) -> None:
         """Write the files into a folder of one's own, to be built there."""
@@ -45,8 +52,8 @@ def c_name(name: str) -> str:
 
 
 def c_float(value: float) -> str:
-    """A float literal in C that reads back to the nearest float; what is too small for a float is 0."""
-    text = f"{float(value) if abs(value) >= SMALLEST_FLOAT else 0.0:.9g}"
+    """The shortest float literal in C that reads back to the nearest float; what is too small for a float is 0."""
+    text = str(np.float32(value if abs(value) >= SMALLEST_FLOAT else 0.0))
     return (text if any(sign in text for sign in ".e") else text + ".0") + "f"
 
 
@@ -77,8 +84,9 @@ def plain_text(name: str) -> str:
 
 
 def render(template: str, context: dict[str, Any]) -> str:
-    """A template filled with `context`."""
-    return _environment().get_template(template).render(context)
+    """A template filled with `context`; parts that are left out leave no more than one empty line."""
+    text = _environment().get_template(template).render(context)
+    return re.sub(r"\n{3,}", "\n\n", text).rstrip("\n") + "\n"
 
 
 def write_files(sources: Sources, folder: Path) -> list[Path]:

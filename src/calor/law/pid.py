@@ -136,7 +136,7 @@ class PidNumbers(NamedTuple):
     output_low: float
     output_high: float
     holds_at_limit: bool
-    leads_back: bool
+    lead_back_rate_per_s: float
     bias: float
     integral_band_celsius: float
     slew_per_s: float
@@ -148,6 +148,7 @@ class PidNumbers(NamedTuple):
     set_gain: Six
     set_rate: Six
     set_derivative_s: Six
+    set_lead_back_rate: Six
 
 
 class PidState(NamedTuple):
@@ -186,7 +187,7 @@ def numbers(settings: Pid) -> PidNumbers:
         low,
         high,
         settings.anti_windup == "clamp",
-        settings.anti_windup == "back_calculate",
+        _lead_back_rate(settings, settings.integral_time_s, settings.derivative_time_s),
         settings.bias,
         math.inf if settings.integral_band_celsius is None else settings.integral_band_celsius,
         settings.slew_per_s,
@@ -198,6 +199,7 @@ def numbers(settings: Pid) -> PidNumbers:
         _six([item.gain_per_celsius for item in sets]),
         _six([_rate(item.integral_time_s) for item in sets]),
         _six([item.derivative_time_s for item in sets]),
+        _six([_lead_back_rate(settings, item.integral_time_s, item.derivative_time_s) for item in sets]),
     )
 
 
@@ -206,16 +208,24 @@ def _rate(integral_time_s: float) -> float:
     return 1.0 / integral_time_s if integral_time_s > 0.0 else 0.0
 
 
+def _lead_back_rate(settings: Pid, integral_time_s: float, derivative_time_s: float) -> float:
+    """How fast the integral is led back from a limit, 1/s; 0 where it is not."""
+    if settings.anti_windup != "back_calculate" or integral_time_s <= 0.0:
+        return 0.0
+    led_s = math.sqrt(integral_time_s * derivative_time_s) if derivative_time_s > 0.0 else integral_time_s
+    return 1.0 / led_s
+
+
 def _six(values: list[float]) -> Six:
     a, b, c, d, e, f = values + [0.0] * (MOST_GAIN_SETS - len(values))
     return a, b, c, d, e, f
 
 
 @compiled()
-def gains_at(law: PidNumbers, setpoint_celsius: float) -> tuple[float, float, float]:
-    """(gain, integral rate, derivative time) at a setpoint: the law's own, or those of its sets."""
+def gains_at(law: PidNumbers, setpoint_celsius: float) -> tuple[float, float, float, float]:
+    """(gain, integral rate, derivative time, lead-back rate) at a setpoint: the law's own, or those of its sets."""
     if law.sets == 0:
-        return law.gain_per_celsius, law.integral_rate_per_s, law.derivative_time_s
+        return law.gain_per_celsius, law.integral_rate_per_s, law.derivative_time_s, law.lead_back_rate_per_s
     above = 0
     while above < law.sets and law.set_celsius[above] < setpoint_celsius:
         above += 1
@@ -231,6 +241,7 @@ def gains_at(law: PidNumbers, setpoint_celsius: float) -> tuple[float, float, fl
         rest * law.set_gain[below] + share * law.set_gain[above],
         rest * law.set_rate[below] + share * law.set_rate[above],
         rest * law.set_derivative_s[below] + share * law.set_derivative_s[above],
+        rest * law.set_lead_back_rate[below] + share * law.set_lead_back_rate[above],
     )
 
 
@@ -260,7 +271,7 @@ def step(
     """
     first = state.first_celsius if state.has_first else measured_celsius
     before = state.before_celsius if state.has_before else measured_celsius
-    gain_per_celsius, rate_per_s, derivative_time_s = gains_at(law, setpoint_celsius)
+    gain_per_celsius, rate_per_s, derivative_time_s, lead_back_rate_per_s = gains_at(law, setpoint_celsius)
     gain = law.direction * gain_per_celsius
     aim = setpoint_celsius
     if law.ramp_celsius_per_s > 0.0:
@@ -288,9 +299,8 @@ def step(
     held = law.holds_at_limit and ((wanted > demand and growth > 0.0) or (wanted < demand and growth < 0.0))
     if held:
         growth = 0.0
-    if law.leads_back and rate_per_s > 0.0:
-        led_per_s = math.sqrt(rate_per_s / derivative_time_s) if derivative_time_s > 0.0 else rate_per_s
-        growth += (demand - wanted) * led_per_s
+    if lead_back_rate_per_s > 0.0:
+        growth += (demand - wanted) * lead_back_rate_per_s
     integral = state.integral + growth * dt_s
     return PidState(integral, derivative, measured_celsius, first, True, True, demand, aim), demand
 

@@ -106,10 +106,14 @@ END_HOLD, END_OFF, END_FALL = range(3)
 
 
 class ProgramState(NamedTuple):
-    """Which segment, time in it (s), from where its ramp began, rounds left behind, whether begun and whether over."""
+    """Which segment, from where its ramp began, rounds left behind, whether begun and whether over.
+
+    The time in it is `left_s`, what was left of a step as it began, and `steps` since: counting them adds no rounding.
+    """
 
     segment: int
-    phase_s: float
+    left_s: float
+    steps: int
     begun_celsius: float
     rounds: int
     begun: bool
@@ -140,7 +144,7 @@ def numbers(settings: Program) -> ProgramNumbers:
 @compiled()
 def start() -> ProgramState:
     """Before the first reading, from which the first ramp begins."""
-    return ProgramState(0, 0.0, 0.0, 0, False, False)
+    return ProgramState(0, 0.0, 0, 0.0, 0, False, False)
 
 
 @compiled()
@@ -154,8 +158,10 @@ def step(
     if not state.begun:
         if np.isnan(measured_celsius):
             return state, program.to_celsius[0], False
-        state = ProgramState(0, 0.0, measured_celsius, 0, True, False)
-    segment, phase_s, begun, rounds = state.segment, state.phase_s, state.begun_celsius, state.rounds
+        state = ProgramState(0, 0.0, 0, measured_celsius, 0, True, False)
+    segment, left_s, steps = state.segment, state.left_s, state.steps
+    begun, rounds = state.begun_celsius, state.rounds
+    phase_s = left_s + steps * dt_s
     now_s = phase_s + 1e-3 * dt_s
     for _ in range(2 * program.used + 1):
         to, rate = program.to_celsius[segment], program.rate_celsius_per_s[segment]
@@ -164,6 +170,7 @@ def step(
             break
         # what is over passes what is left of the step on to the next
         phase_s -= ramp_s + program.soak_s[segment]
+        left_s, steps = phase_s, 0
         now_s = phase_s + 1e-3 * dt_s
         begun = to
         segment += 1
@@ -171,15 +178,15 @@ def step(
             segment = 0
             rounds += 1
             if program.times > 0 and rounds >= program.times:
-                over = ProgramState(0, 0.0, last, rounds, True, True)
+                over = ProgramState(0, 0.0, 0, last, rounds, True, True)
                 return over, program.end_celsius if program.end == END_FALL else last, program.end == END_OFF
     setpoint = to
     if now_s < ramp_s:
         setpoint = begun + (to - begun) * max(phase_s, 0.0) / ramp_s
     behind = np.isnan(measured_celsius) or abs(measured_celsius - setpoint) > program.hold_back_celsius
     if not behind or program.hold_back_celsius == np.inf:
-        phase_s += dt_s
-    return ProgramState(segment, phase_s, begun, rounds, True, False), setpoint, False
+        steps += 1
+    return ProgramState(segment, left_s, steps, begun, rounds, True, False), setpoint, False
 
 
 @compiled()

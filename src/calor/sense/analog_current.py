@@ -37,12 +37,14 @@ class AnalogCurrentNumbers(NamedTuple):
     microampere_per_kelvin: float
     load_ohm: float
     supply_volt: float
+    kelvin_per_scale: float
 
 
 def numbers(settings: AnalogCurrent) -> AnalogCurrentNumbers:
     """The settings as plain numbers."""
     supply_volt = max(settings.adc.divider_volt, settings.adc.reference_volt)
-    return AnalogCurrentNumbers(settings.microampere_per_kelvin, settings.load_ohm, supply_volt)
+    kelvin_per_scale = settings.adc.reference_volt / (settings.load_ohm * settings.microampere_per_kelvin * 1e-6)
+    return AnalogCurrentNumbers(settings.microampere_per_kelvin, settings.load_ohm, supply_volt, kelvin_per_scale)
 
 
 @compiled()
@@ -68,9 +70,9 @@ def celsius_to_volt(probe: AnalogCurrentNumbers, celsius: float, wiring: int) ->
 
 
 @compiled(inner=True)
-def volt_to_celsius(probe: AnalogCurrentNumbers, volt: float) -> float:
-    """Temperature the firmware reads from a voltage."""
-    return quantity_to_celsius(probe, volt / probe.load_ohm * 1e6)
+def share_to_celsius(probe: AnalogCurrentNumbers, share: float) -> float:
+    """Temperature the firmware reads from a share of the converter's scale."""
+    return share * probe.kelvin_per_scale + ABSOLUTE_ZERO_CELSIUS
 
 
 def open_reads_high(settings: AnalogCurrent) -> bool:

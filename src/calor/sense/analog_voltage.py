@@ -42,12 +42,15 @@ class AnalogVoltageNumbers(NamedTuple):
     volt_at_0_celsius: float
     volt_per_celsius: float
     supply_volt: float
+    reference_volt: float
 
 
 def numbers(settings: AnalogVoltage) -> AnalogVoltageNumbers:
     """The settings as plain numbers."""
     supply_volt = max(settings.adc.divider_volt, settings.adc.reference_volt)
-    return AnalogVoltageNumbers(settings.volt_at_0_celsius, settings.volt_per_celsius, supply_volt)
+    return AnalogVoltageNumbers(
+        settings.volt_at_0_celsius, settings.volt_per_celsius, supply_volt, settings.adc.reference_volt
+    )
 
 
 @compiled()
@@ -73,9 +76,9 @@ def celsius_to_volt(probe: AnalogVoltageNumbers, celsius: float, wiring: int) ->
 
 
 @compiled(inner=True)
-def volt_to_celsius(probe: AnalogVoltageNumbers, volt: float) -> float:
-    """Temperature the firmware reads from a voltage."""
-    return quantity_to_celsius(probe, volt)
+def share_to_celsius(probe: AnalogVoltageNumbers, share: float) -> float:
+    """Temperature the firmware reads from a share of the converter's scale."""
+    return quantity_to_celsius(probe, share * probe.reference_volt)
 
 
 def open_reads_high(settings: AnalogVoltage) -> bool:

@@ -50,8 +50,8 @@ def celsius_per_count(settings: AnyProbe, celsius: float) -> float | None:
     return _plain(float(abs(back[2] - back[1] if math.isfinite(back[2]) else back[1] - back[0])))
 
 
-def _quantity(settings: AnyProbe, celsius: float | None, volt: float | None) -> tuple[str, float | None]:
-    """(key, value) of what the probe itself gives: at a temperature, or as the firmware works it out from a voltage."""
+def _quantity(settings: AnyProbe, celsius: float | None, share: float | None) -> tuple[str, float | None]:
+    """(key, value) of what the probe itself gives: at a temperature, or as the firmware works it out from the scale."""
     module = registry.module_of(settings)
     key = getattr(module, "QUANTITY", "")
     if not key:
@@ -59,21 +59,22 @@ def _quantity(settings: AnyProbe, celsius: float | None, volt: float | None) -> 
     own = module.numbers(settings)
     if celsius is not None:
         return key, _plain(module.celsius_to_quantity(own, celsius))
-    back = getattr(module, "volt_to_quantity", None)
-    if volt is None:
+    back = getattr(module, "share_to_quantity", None)
+    if share is None:
         return key, None
-    return key, _plain(back(own, volt)) if back is not None else None
+    return key, _plain(back(own, share)) if back is not None else None
 
 
 def _point(settings: AnyProbe, plain: ProbeNumbers, celsius: float | None, counts: float) -> Point:
     point: Point = {"celsius": celsius}
-    volt = None
+    volt = share = None
     if registry.has_converter(settings):
         if celsius is not None:
             volt = _plain(reading.volt_over(plain, np.array([celsius]))[0])
         else:
             volt = _plain(adc.counts_to_volt(plain.firmware.adc, counts))
-    key, own = _quantity(settings, celsius, volt)
+            share = counts / plain.firmware.adc.divisor
+    key, own = _quantity(settings, celsius, share)
     if key:
         point[key] = own
     if settings.kind == "thermocouple" and celsius is not None:

@@ -38,17 +38,17 @@ def celsius_to_volt(kind: int, side: Side, celsius: float, wiring: int) -> float
 
 
 @compiled(inline=True, inner=True)
-def volt_to_celsius(kind: int, side: Side, volt: float) -> float:
-    """Temperature the firmware works out from a voltage, before its correction; not a number where it has none."""
+def share_to_celsius(kind: int, side: Side, share: float) -> float:
+    """Temperature the firmware works out from a share of the scale, before its correction; not a number without one."""
     if kind == THERMISTOR:
-        return thermistor.volt_to_celsius(side.thermistor, volt)
+        return thermistor.share_to_celsius(side.thermistor, share)
     if kind == RTD:
-        return rtd.volt_to_celsius(side.rtd, volt)
+        return rtd.share_to_celsius(side.rtd, share)
     if kind == THERMOCOUPLE:
-        return thermocouple.volt_to_celsius(side.thermocouple, volt)
+        return thermocouple.share_to_celsius(side.thermocouple, share)
     if kind == ANALOG_VOLTAGE:
-        return analog_voltage.volt_to_celsius(side.analog_voltage, volt)
-    return analog_current.volt_to_celsius(side.analog_current, volt)
+        return analog_voltage.share_to_celsius(side.analog_voltage, share)
+    return analog_current.share_to_celsius(side.analog_current, share)
 
 
 @compiled(inline=True, inner=True)
@@ -67,7 +67,7 @@ def counts_to_celsius(probe: ProbeNumbers, counts: float) -> float:
     if probe.gives_code:
         celsius = counts * probe.code.celsius_per_code
     else:
-        celsius = volt_to_celsius(probe.kind, probe.firmware, adc.counts_to_volt(probe.firmware.adc, counts))
+        celsius = share_to_celsius(probe.kind, probe.firmware, counts / probe.firmware.adc.divisor)
     return calibration.apply(probe.correction, celsius)
 
 

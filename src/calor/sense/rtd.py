@@ -80,22 +80,32 @@ class RtdNumbers(NamedTuple):
     supply_volt: float
     reference_volt: float
     dissipation_w_per_k: float
+    share_per_scale: float
+    balance_share: float
+    ohm_per_scale: float
 
 
 def numbers(settings: Rtd) -> RtdNumbers:
     """The settings as plain numbers, nothing of it self-heated, the leads as nothing."""
+    ampere, reference_volt = settings.excitation_microampere * 1e-6, settings.adc.reference_volt
+    ohm_per_scale = settings.reference_ohm / settings.amplifier_gain
+    if settings.circuit == "current":
+        ohm_per_scale = reference_volt / settings.amplifier_gain / ampere
     return RtdNumbers(
         settings.r0_ohm,
         _CIRCUITS.index(settings.circuit),
         settings.series_ohm,
         settings.placed == "high_side",
-        settings.excitation_microampere * 1e-6,
+        ampere,
         settings.reference_ohm,
         settings.amplifier_gain,
         0.0,
         settings.adc.divider_volt,
-        settings.adc.reference_volt,
+        reference_volt,
         np.inf,
+        reference_volt / settings.amplifier_gain / settings.adc.divider_volt,
+        settings.reference_ohm / (settings.reference_ohm + settings.series_ohm),
+        ohm_per_scale,
     )
 
 
@@ -148,17 +158,13 @@ def quantity_to_volt(probe: RtdNumbers, ohm: float) -> float:
 
 
 @compiled()
-def volt_to_quantity(probe: RtdNumbers, volt: float) -> float:
-    """Resistance the firmware works out from the converter's voltage."""
-    seen = volt / probe.gain
+def share_to_quantity(probe: RtdNumbers, share: float) -> float:
+    """Resistance the firmware works out from a share of the converter's scale."""
     if probe.circuit == DIVIDER:
-        return divider.ohm(seen / probe.supply_volt, probe.series_ohm, probe.high_side)
-    if probe.circuit == CURRENT:
-        return seen / probe.ampere
+        return divider.ohm(share * probe.share_per_scale, probe.series_ohm, probe.high_side)
     if probe.circuit == BRIDGE:
-        balance = divider.share(probe.reference_ohm, probe.series_ohm, False)
-        return divider.ohm(seen / probe.supply_volt + balance, probe.series_ohm, False)
-    return seen / probe.reference_volt * probe.reference_ohm
+        return divider.ohm(share * probe.share_per_scale + probe.balance_share, probe.series_ohm, False)
+    return share * probe.ohm_per_scale
 
 
 @compiled()
@@ -187,9 +193,9 @@ def celsius_to_volt(probe: RtdNumbers, celsius: float, wiring: int) -> float:
 
 
 @compiled(inner=True)
-def volt_to_celsius(probe: RtdNumbers, volt: float) -> float:
-    """Temperature the firmware reads from a voltage."""
-    return quantity_to_celsius(probe, volt_to_quantity(probe, volt))
+def share_to_celsius(probe: RtdNumbers, share: float) -> float:
+    """Temperature the firmware reads from a share of the converter's scale."""
+    return quantity_to_celsius(probe, share_to_quantity(probe, share))
 
 
 def open_reads_high(settings: Rtd) -> bool:

@@ -12,6 +12,7 @@ from typing import Annotated, Literal, NamedTuple, Self
 import numpy as np
 from pydantic import Field, Strict, model_validator
 
+from calor import logarithm
 from calor.compiled import compiled
 from calor.sense import divider, steinhart_hart
 from calor.sense.mounting import CONVERTER, OPEN, SHORT, Mounted, Tolerance, converter, shown_ohm
@@ -129,6 +130,7 @@ class ThermistorNumbers(NamedTuple):
     high_side: bool
     supply_volt: float
     dissipation_w_per_k: float
+    reference_per_divider: float
 
 
 def about(found: Coefficients, reference_ohm: float) -> tuple[float, float, float, float]:
@@ -149,8 +151,9 @@ def numbers(settings: Thermistor) -> ThermistorNumbers:
         reference_ohm = steinhart_hart.ohm_at(curve, 25.0)
         powers = about(curve, reference_ohm)
     return ThermistorNumbers(
-        reference_ohm, *powers, settings.series_ohm, settings.placed == "high_side", settings.adc.divider_volt, np.inf
-    )
+        reference_ohm, *powers, settings.series_ohm, settings.placed == "high_side", settings.adc.divider_volt, np.inf,
+        settings.adc.reference_volt / settings.adc.divider_volt,
+    )  # fmt: skip
 
 
 @compiled()
@@ -173,7 +176,7 @@ def quantity_to_celsius(probe: ThermistorNumbers, ohm: float) -> float:
     """Temperature in °C at which the thermistor has `ohm`; not a number where that is 0 or infinite."""
     if ohm <= 0.0 or ohm == np.inf:
         return np.nan
-    x = math.log(ohm / probe.reference_ohm)
+    x = logarithm.natural(ohm / probe.reference_ohm)
     inverse_kelvin = probe.a0 + x * (probe.a1 + x * (probe.a2 + x * probe.a3))
     return 1.0 / inverse_kelvin - KELVIN_AT_0_CELSIUS if inverse_kelvin > 0.0 else np.nan
 
@@ -185,9 +188,9 @@ def quantity_to_volt(probe: ThermistorNumbers, ohm: float) -> float:
 
 
 @compiled()
-def volt_to_quantity(probe: ThermistorNumbers, volt: float) -> float:
-    """Resistance the firmware works out from the pin's voltage; 0 or infinite at the ends of the divider."""
-    return divider.ohm(volt / probe.supply_volt, probe.series_ohm, probe.high_side)
+def share_to_quantity(probe: ThermistorNumbers, share: float) -> float:
+    """Resistance the firmware works out from a share of the scale; 0 or infinite at the ends of the divider."""
+    return divider.ohm(share * probe.reference_per_divider, probe.series_ohm, probe.high_side)
 
 
 @compiled(inline=True, inner=True)
@@ -205,9 +208,9 @@ def celsius_to_volt(probe: ThermistorNumbers, celsius: float, wiring: int) -> fl
 
 
 @compiled(inline=True, inner=True)
-def volt_to_celsius(probe: ThermistorNumbers, volt: float) -> float:
-    """Temperature the firmware reads from a voltage; not a number at the ends of the scale."""
-    return quantity_to_celsius(probe, volt_to_quantity(probe, volt))
+def share_to_celsius(probe: ThermistorNumbers, share: float) -> float:
+    """Temperature the firmware reads from a share of the scale; not a number at its ends."""
+    return quantity_to_celsius(probe, share_to_quantity(probe, share))
 
 
 def open_reads_high(settings: Thermistor) -> bool:

@@ -79,6 +79,8 @@ class ThermocoupleNumbers(NamedTuple):
     gain: float
     offset_volt: float
     supply_volt: float
+    millivolt_per_scale: float
+    offset_millivolt: float
 
 
 def numbers(settings: Thermocouple) -> ThermocoupleNumbers:
@@ -91,6 +93,8 @@ def numbers(settings: Thermocouple) -> ThermocoupleNumbers:
         settings.amplifier_gain,
         settings.amplifier_offset_volt,
         max(settings.adc.divider_volt, settings.adc.reference_volt),
+        settings.adc.reference_volt / settings.amplifier_gain * 1e3,
+        settings.amplifier_offset_volt / settings.amplifier_gain * 1e3,
     )
 
 
@@ -129,15 +133,15 @@ def celsius_to_volt(probe: ThermocoupleNumbers, celsius: float, wiring: int) -> 
 
 
 @compiled()
-def volt_to_quantity(probe: ThermocoupleNumbers, volt: float) -> float:
-    """Voltage in mV against 0 °C that the firmware works out from the converter's."""
-    return (volt - probe.offset_volt) / probe.gain * 1e3 + probe.cold_millivolt
+def share_to_quantity(probe: ThermocoupleNumbers, share: float) -> float:
+    """Voltage in mV against 0 °C that the firmware works out from a share of the converter's scale."""
+    return share * probe.millivolt_per_scale - probe.offset_millivolt + probe.cold_millivolt
 
 
 @compiled(inner=True)
-def volt_to_celsius(probe: ThermocoupleNumbers, volt: float) -> float:
-    """Temperature the firmware reads from a voltage."""
-    return quantity_to_celsius(probe, volt_to_quantity(probe, volt))
+def share_to_celsius(probe: ThermocoupleNumbers, share: float) -> float:
+    """Temperature the firmware reads from a share of the converter's scale."""
+    return quantity_to_celsius(probe, share_to_quantity(probe, share))
 
 
 def open_reads_high(settings: Thermocouple) -> bool:

@@ -1,0 +1,36 @@
+"""How the C computes: in float or in Q16.16 fixed point, the probe by its formula or by a table."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+from calor.errors import FirmwareError
+from calor.sense.registry import AnyProbe, has_converter
+
+
+class Form(NamedTuple):
+    """How the C computes: in fixed point, and with a lookup table in place of the probe's formula."""
+
+    fixed: bool = False
+    table: bool = False
+
+    @property
+    def words(self) -> str:
+        """It in words."""
+        return f"{'Q16.16 fixed point' if self.fixed else 'float'}, {'a table' if self.table else 'the formula'}"
+
+
+PLAIN = Form()
+
+
+def form_of(probe: AnyProbe, fixed: bool, table: bool) -> Form:
+    """What was asked for, as this probe can have it: in fixed point a resistance is always looked up.
+
+    Raises FirmwareError where there is nothing to look up.
+    """
+    if table and not has_converter(probe):
+        raise FirmwareError(f"--table: a {probe.kind} probe gives degrees by itself and needs no table; leave it out")
+    if table and probe.kind == "thermocouple":
+        raise FirmwareError("--table: a thermocouple's cold junction moves, so no table of counts holds; leave it out")
+    looked_up = table or (fixed and has_converter(probe) and probe.kind != "thermocouple")
+    return Form(fixed, looked_up)

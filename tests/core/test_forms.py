@@ -1,0 +1,188 @@
+"""Fixed point and tables: what is stated holds, nothing overflows or is undefined, and chips give the same bits."""
+
+from __future__ import annotations
+
+import json
+import re
+import subprocess
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from calor import loop
+from calor.cli import invoke
+from calor.demo import DEMOS
+from calor.design.file import read
+from calor.design.model import Design
+from calor.errors import FirmwareError
+from calor.firmware import agreement, chip, code_table, fixed_point, folder, generate, host
+from calor.firmware.adapter import inputs
+from calor.firmware.form import PLAIN, Form, form_of
+from calor.firmware.seat import seated
+from calor.sense import registry
+from tests.conftest import PROBES, made
+from tests.core.test_firmware_folder import WORST, parts
+from tests.core.test_firmware_outputs import CASES, design_of
+
+PID = 'kind = "pid"\ngain_per_celsius = 0.08\nintegral_time_s = 600\nderivative_time_s = 4\nperiod_s = 0.5'
+FIXED = Form(True, True)
+
+
+def every_code(design: Design, count: int = 3000) -> Any:
+    top = 2 ** getattr(getattr(design.probe, "adc", None), "bits", 12)
+    readings = np.concatenate((np.linspace(0, top - 1, count).round(), np.random.default_rng(4).integers(0, top, 400)))
+    if registry.gives_code(design.probe):
+        readings -= 2048.0
+    return inputs(design, readings / 40.0 if design.probe.kind == "ideal" else readings, np.full(len(readings), 20.0))
+
+
+@pytest.mark.parametrize("demo", DEMOS, ids=lambda demo: demo.design.stem)
+def test_every_demo_in_fixed_point(demo: Any, tmp_path: Path) -> None:
+    """Builds without a warning, proves itself, has no float in it, is clean under the sanitizers whatever comes."""
+    design = read(demo.design).design
+    whole = folder.made(design, "own", form_of(design.probe, True, False))
+    whole.write(tmp_path)
+    own = [str(tmp_path / name) for name in parts(tmp_path, "own")]
+    for name in ("test", "example"):
+        command = [
+            host.compiler(),
+            *host.STRICT_FLAGS,
+            *own,
+            str(tmp_path / f"own_{name}.c"),
+            "-o",
+            str(tmp_path / name),
+        ]
+        subprocess.run(command, check=True)
+    answer = subprocess.run([tmp_path / "test"], capture_output=True, text=True, check=False)
+    assert answer.stdout == "equal over 400 steps\n"
+    code = re.sub(r"/\*.*?\*/", "", "".join(Path(path).read_text() for path in own), flags=re.DOTALL)
+    assert not re.search(r"\b(float|double|malloc)\b|\d\.\d*f\b", code) and "q_" in code
+    stated = whole.stated()
+    assert all(abs(item[end]) <= 32_767 for item in stated["bounds"] for end in ("low", "high"))
+    assert stated["difference_from_float"]["reading_celsius"] < 0.03
+    assert "## Nothing overflows" in (tmp_path / "README.md").read_text()
+    switches = [output for output in generate.outputs_of(design) if output.switches and output.timing is None]
+    calls = [f"(void)own_{o.prefix}switch(&state, STEPS_S[turn++ % 6u]);" for o in switches]
+    calls += [f"if (!good(state.{o.prefix}demand)) {{ return 2; }}" for o in generate.outputs_of(design)]
+    text = WORST.format(
+        before_first="", after_each="\n            ".join(calls), factor=1,
+        reading="float" if design.probe.kind == "ideal" else "uint32_t", period=f"{float(design.law.period_s)!r}f",
+    )  # fmt: skip
+    # a year is beyond Q16.16: its end stands for it
+    text = text.replace("31536000.0f", "32767.0f")
+    worst = fixed_point.in_fixed_point({"worst.c": text}, whole.sources.files)["worst.c"]
+    (tmp_path / "worst.c").write_text(worst)
+    flags = [*host.STRICT_FLAGS, "-O2", *host.SANITIZER_FLAGS, "-Wno-conversion", "-Wno-sign-compare"]
+    subprocess.run(
+        [host.compiler(), *flags, *own, str(tmp_path / "worst.c"), "-o", str(tmp_path / "worst")], check=True
+    )
+    answer = subprocess.run([tmp_path / "worst"], capture_output=True, text=True, check=False, timeout=120)
+    assert (answer.returncode, answer.stdout) == (0, "good\n"), answer.stderr[:600]
+
+
+@pytest.mark.parametrize("case", CASES)
+def test_fixed_point_of_every_law_and_setpoint(case: str) -> None:
+    """Step by step near the float with the same table; the same bits without optimisation and under the sanitizers."""
+    design = design_of(case)
+    if design.setpoint.kind == "day_night":
+        with pytest.raises(FirmwareError, match="--fixed: time of day, s may reach 86400"):
+            folder.made(design, form=FIXED)
+        return
+    codes = every_code(design)
+    fixed = host.rows(design, codes, form=FIXED)
+    assert (fixed == host.rows(design, codes, ("-O0", *host.SANITIZER_FLAGS), FIXED)).all()
+    tabled = host.rows(design, codes, form=Form(False, True))
+    assert np.abs(fixed[:, 0] - tabled[:, 0]).max() < 2e-4 and (fixed[:, 2] == tabled[:, 2]).mean() > 0.99
+    apart = np.abs(fixed[:, 4::2] - tabled[:, 4::2]).max(axis=1)
+    assert (apart < 0.02).mean() > 0.97, apart.max()
+
+
+@pytest.mark.parametrize("probe", PROBES)
+def test_each_probe_in_each_form(probe: str) -> None:
+    design = made(law=PID, drive='kind = "linear"', probe=PROBES[probe])
+    codes = every_code(design)
+    form = form_of(design.probe, True, False)
+    plain, own = host.rows(design, codes), host.rows(design, codes, form=form)
+    both = (plain[:, 2] == 0) & (own[:, 2] == 0)
+    away = np.abs(plain[both, 0] - own[both, 0])
+    assert (plain[:, 2] == own[:, 2]).mean() > 0.985
+    if not form.table:
+        assert away[np.abs(plain[both, 0]) < 300.0].max() < 0.12
+        return
+    table = code_table.code_table(design)
+    inside = (plain[both, 0] >= table.low_celsius) & (plain[both, 0] <= table.high_celsius)
+    assert away[inside].max(initial=0.0) <= table.worst_celsius + 2e-3
+    assert away.max() <= table.worst_anywhere_celsius + 0.1
+    assert table.worst_celsius <= 0.02 or table.shift == 0 or len(table.entries) > 500
+
+
+def test_chips_give_the_hosts_bits_in_fixed_point() -> None:
+    design = made(law=PID, drive='kind = "time_proportional"\nwindow_s = 4', probe='kind = "thermistor"')
+    codes = every_code(design, 1200)
+    own = host.rows(design, codes, form=FIXED)
+    cost = {}
+    for target in chip.TARGETS.values():
+        answered = chip.run(design, target, codes, counted=80, form=FIXED)
+        assert (agreement.plain_rows(own, 80).view(np.uint32) == answered.rows.view(np.uint32)).all(), target.name
+        cost[target.name] = float(answered.instructions.mean())
+    # what fixed point is for: less work where there is no floating point unit
+    in_float = chip.run(design, chip.TARGETS["cortex-m0plus"], codes, counted=80).instructions.mean()
+    assert cost["cortex-m0plus"] < 0.8 * in_float
+
+
+@settings(max_examples=10, deadline=None, derandomize=True)
+@given(
+    gain=st.floats(0.01, 2), ti=st.sampled_from([0.0, 30.0, 300.0, 2000.0]), td=st.sampled_from([0.0, 3.0, 20.0]),
+    weight=st.floats(0, 1), anti_windup=st.sampled_from(["clamp", "back_calculate", "none"]), seed=st.integers(0, 99),
+)  # fmt: skip
+def test_any_pid_holds_the_temperature_alike(
+    gain: float, ti: float, td: float, weight: float, anti_windup: str, seed: int
+) -> None:
+    """The loop under the fixed-point C against the loop under the float, on a trial of its own noise."""
+    law = (
+        f'kind = "pid"\nperiod_s = 0.5\ngain_per_celsius = {gain}\nintegral_time_s = {ti}\n'
+        f'derivative_time_s = {td}\nsetpoint_weight = {weight}\nanti_windup = "{anti_windup}"'
+    )
+    design = made(law=law, drive='kind = "linear"', probe='kind = "thermistor"\nnoise_celsius = 0.02')
+    trial = design.trial[0].model_copy(update={"seed": seed, "span_s": 1200.0})
+    traces = []
+    for form in (PLAIN, FIXED):
+        with seated(design, "host", form) as seat:
+            traces.append(loop.run(design, trial, seat=seat))
+    apart = np.abs(traces[0].true_celsius - traces[1].true_celsius)
+    assert 0.0 < apart.max() < 0.25 and np.sqrt(np.mean(apart[-800:] ** 2)) < 0.08
+
+
+@pytest.mark.parametrize(
+    ("blocks", "says"),
+    [
+        ({"law": PID.replace("0.08", "900")}, r"--fixed: .* may reach [\d.e+]+, beyond the ±32767 of Q16.16"),
+        ({"law": PID.replace("600", "900000")}, "integral_rate_per_s is 0.00113778 and would be rounded to"),
+        ({"drive": 'kind = "time_proportional"\nwindow_s = 900'}, "calls of its switch in a window of the output may"),
+        ({"law": 'kind = "on_off"\nmin_on_s = 40000'}, "min_on_s is 40000, beyond"),
+    ],
+)
+def test_what_does_not_fit_is_refused(blocks: dict[str, str], says: str) -> None:
+    with pytest.raises(FirmwareError, match=says):
+        folder.made(made(**{"probe": 'kind = "thermistor"', **blocks}), form=FIXED)
+
+
+def test_on_the_command_line(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    cabinet = str(DEMOS[0].design)
+    assert invoke(["code", cabinet, "--out", str(tmp_path), "--fixed", "--table", "--prefix", "oven", "--json"]) == 0
+    data = json.loads(capsys.readouterr().out)
+    assert str(tmp_path / "oven_q16.h") in data["files"] and data["table"]["entries"] > 10
+    assert 0.0 < data["difference_from_float"]["reading_celsius"] <= data["table"]["worst_celsius"] + 1e-3
+    assert {"name", "low", "high"} == set(data["bounds"][0])
+    assert invoke(["code", cabinet, "--out", str(tmp_path / "b"), "--table"]) == 0
+    assert "table: " in capsys.readouterr().out and not (tmp_path / "b" / "hatching_cabinet_q16.h").exists()
+    assert invoke(["code", cabinet, "--check", "--fixed", "--target", "cortex-m0plus", "--json"]) == 0
+    data = json.loads(capsys.readouterr().out)
+    assert data["form"] == {"fixed": True, "table": True} and all(row["bit_equal"] for row in data["targets"])
+    for demo, says in ((7, "needs no table"), (5, "cold junction moves")):
+        assert invoke(["code", str(DEMOS[demo].design), "--out", str(tmp_path / "c"), "--table"]) == 2
+        assert says in capsys.readouterr().err and not (tmp_path / "c").exists()
