@@ -128,7 +128,7 @@ def test_sources_are_what_they_promise(case: str, tmp_path: Path) -> None:
     # each on its own, and no data that can change
     for source in (path for path in written if path.suffix == ".c"):
         object_file = tmp_path / f"{source.stem}.o"
-        subprocess.run([host.compiler(), *host.STRICT_FLAGS, "-c", str(source), "-o", str(object_file)], check=True)
+        subprocess.run([*host.compiler(), *host.STRICT_FLAGS, "-c", str(source), "-o", str(object_file)], check=True)
         symbols = subprocess.run(["nm", str(object_file)], capture_output=True, text=True, check=True).stdout.split()
         assert not set(symbols) & {"B", "b", "D", "d", "C"}
 
@@ -138,7 +138,14 @@ def test_c_that_misbehaves_is_reported(cabinet: Design, tmp_path: Path, monkeypa
     blocked.write_text("")
     with pytest.raises(FirmwareError, match=r"cannot be written .*choose a folder"):
         generate.write(cabinet, blocked / "inside")
+    codes = np.linspace(100.0, 4000.0, 400).round()
+    own = host.run(cabinet, codes)
     monkeypatch.setenv("PATH", str(tmp_path))
+    # without a compiler of the machine's own the packaged one gives the same bits
+    assert host.compiler()[1:4] == ["-m", "ziglang", "cc"]
+    packaged = host.run(cabinet, codes)
+    assert (own.measured_celsius == packaged.measured_celsius).all() and (own.demand == packaged.demand).all()
+    monkeypatch.setattr(host.importlib.util, "find_spec", lambda _: None)
     with pytest.raises(FirmwareError, match="no C compiler"):
         host.run(cabinet, np.zeros(1))
 

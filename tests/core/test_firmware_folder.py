@@ -16,7 +16,7 @@ from tests.conftest import made
 
 
 def built(place: Path, *names: str, flags: tuple[str, ...] = ()) -> None:
-    command = [host.compiler(), *host.STRICT_FLAGS, *flags, *(str(place / name) for name in names)]
+    command = [*host.compiler(), *host.STRICT_FLAGS, *flags, *(str(place / name) for name in names)]
     done = subprocess.run(command, capture_output=True, text=True, check=False, cwd=place)
     assert done.returncode == 0, done.stderr
 

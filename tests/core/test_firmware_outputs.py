@@ -290,7 +290,7 @@ def test_a_lock_holds_in_c_and_a_knob_turns_the_setpoint(tmp_path: Any) -> None:
             (tmp_path / name).write_text(text)
         subprocess.run(
             [
-                host.compiler(),
+                *host.compiler(),
                 "-std=c99",
                 tmp_path / "main.c",
                 *(tmp_path / name for name in sources.built),

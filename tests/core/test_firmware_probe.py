@@ -106,7 +106,7 @@ def library(sources: Sources, folder: Path) -> ctypes.CDLL:
         (folder / name).write_text(text)
     target = folder / f"{sources.prefix}.so"
     command = [
-        host.compiler(),
+        *host.compiler(),
         *host.STRICT_FLAGS,
         "-O2",
         "-shared",

@@ -16,7 +16,6 @@ from typing import Any, NamedTuple
 
 import numpy as np
 import numpy.typing as npt
-import platformdirs
 
 from calor.design.model import Design
 from calor.errors import FirmwareError
@@ -158,16 +157,8 @@ def build(design: Design, target: Target, folder: Path, form: Form = PLAIN) -> P
         "-Wl,--gc-sections", "-Wl,-e,harness_run", "-Wl,-T," + str(folder / "chip.ld"),
         str(folder / "harness.c"), *(str(folder / name) for name in sources.built), "-o", str(program),
     ]  # fmt: skip
-    host.built(command, f" for {target.name}", _compiler_environment())
+    host.built(command, f" for {target.name}")
     return _read(program)
-
-
-def _compiler_environment() -> dict[str, str]:
-    """The compiler keeps what it builds of its own runtime, once for each target, with the user's other caches."""
-    import os
-
-    kept = str(platformdirs.user_cache_path("calor") / "chip")
-    return {**os.environ, "ZIG_GLOBAL_CACHE_DIR": kept, "ZIG_LOCAL_CACHE_DIR": kept}
 
 
 def host_sizes(design: Design, form: Form = PLAIN) -> tuple[int, int] | None:
@@ -189,7 +180,7 @@ def host_sizes(design: Design, form: Form = PLAIN) -> tuple[int, int] | None:
         sizes = []
         for name in (*sources.built, "size.c"):
             made = Path(place) / "one.o"
-            command = [host.compiler(), *host.STRICT_FLAGS, "-Os", "-c", str(Path(place) / name), "-o", str(made)]
+            command = [*host.compiler(), *host.STRICT_FLAGS, "-Os", "-c", str(Path(place) / name), "-o", str(made)]
             host.built(command)
             with made.open("rb") as stream:
                 symbols = list(ELFFile(stream).get_section_by_name(".symtab").iter_symbols())

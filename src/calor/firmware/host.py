@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
+import importlib.util
+import os
 import shutil
 import subprocess
+import sys
 import tempfile
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 import numpy.typing as npt
+import platformdirs
 
 from calor.design.model import Design
 from calor.errors import FirmwareError
@@ -46,12 +50,21 @@ int main(void)
 """
 
 
-def compiler() -> str:
-    """The host's C compiler. Raises FirmwareError where there is none."""
+def compiler() -> list[str]:
+    """The command of a C compiler for this machine: its own, else the packaged one of the extra.
+
+    Raises FirmwareError where there is none.
+    """
     found = shutil.which("cc") or shutil.which("gcc") or shutil.which("clang")
-    if found is None:
-        raise FirmwareError("no C compiler (cc) on this machine; install one, on Debian: apt-get install gcc libc6-dev")
-    return found
+    if found is not None:
+        return [found]
+    if importlib.util.find_spec("ziglang") is not None:
+        # without its own checks, which would end a program where C has it go on
+        return [sys.executable, "-m", "ziglang", "cc", "-fno-sanitize=undefined"]
+    raise FirmwareError(
+        "no C compiler on this machine; install one, on Debian: apt-get install gcc libc6-dev, or Calor's own: pip"
+        " install 'calor[chip]'"
+    )
 
 
 def build(design: Design, folder: Path, flags: tuple[str, ...] = ("-O2",), form: Form = PLAIN) -> Path:
@@ -62,16 +75,22 @@ def build(design: Design, folder: Path, flags: tuple[str, ...] = ("-O2",), form:
     (folder / "runner.c").write_text(runner)
     program = folder / "runner"
     command = [
-        compiler(), *STRICT_FLAGS, *flags, "-o", str(program), *(str(folder / name) for name in sources.built),
+        *compiler(), *STRICT_FLAGS, *flags, "-o", str(program), *(str(folder / name) for name in sources.built),
         str(folder / "runner.c"),
     ]  # fmt: skip
     built(command)
     return program
 
 
-def built(command: list[str], where: str = "", environment: dict[str, str] | None = None) -> None:
+def compiler_environment() -> dict[str, str]:
+    """The packaged compiler keeps what it builds of its own runtime, once for each target, with the user's caches."""
+    kept = str(platformdirs.user_cache_path("calor") / "chip")
+    return {**os.environ, "ZIG_GLOBAL_CACHE_DIR": kept, "ZIG_LOCAL_CACHE_DIR": kept}
+
+
+def built(command: list[str], where: str = "") -> None:
     """Run a compiler on generated C. Raises FirmwareError with its diagnostics."""
-    result = subprocess.run(command, capture_output=True, text=True, check=False, env=environment)
+    result = subprocess.run(command, capture_output=True, text=True, check=False, env=compiler_environment())
     if result.returncode != 0:
         said = result.stderr.strip() or result.stdout.strip()
         raise FirmwareError(f"the generated C does not build{where}: {said}")

@@ -144,7 +144,7 @@ class OwnLaw:
         (folder / "runner.c").write_text(_C_RUNNER)
         program = folder / "law"
         command = [
-            host.compiler(), "-std=c99", "-O1", "-g", "-ffp-contract=off", "-Wall", "-I", str(folder), str(self.path),
+            *host.compiler(), "-std=c99", "-O1", "-g", "-ffp-contract=off", "-Wall", "-I", str(folder), str(self.path),
             str(folder / "runner.c"), "-o", str(program), "-lm", "-Wl,--wrap=malloc,--wrap=calloc,--wrap=realloc",
         ]  # fmt: skip
         result = subprocess.run(command, capture_output=True, text=True, check=False)

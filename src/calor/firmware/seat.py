@@ -80,7 +80,7 @@ def _library(design: Design, folder: Path, form: Form) -> ctypes.CDLL:
     (folder / "seat.c").write_text(_SHARED.format(seat=own, prefix=sources.prefix))
     path = folder / "seat.so"
     command = [
-        host.compiler(), "-O2", "-shared", "-fPIC", *host.STRICT_FLAGS, str(folder / "seat.c"),
+        *host.compiler(), "-O2", "-shared", "-fPIC", *host.STRICT_FLAGS, str(folder / "seat.c"),
         *(str(folder / name) for name in sources.built), "-o", str(path),
     ]  # fmt: skip
     host.built(command)
