@@ -195,10 +195,14 @@ def _application() -> Any:
         seat: str = typer.Option(
             "python", "--with", metavar="NAME", help="Who decides: python, host, a chip, or FILE.c or FILE.py."
         ),
+        allow_code: bool = typer.Option(
+            False, "--allow-code", help="Allow the code that the design names, from now on."
+        ),
         as_json: bool = json_option,
     ) -> int:
         from calor import loop
-        from calor.firmware.seat import seated
+        from calor.firmware import consent
+        from calor.firmware.seat import own_file, seated
         from calor.judge.verdict import report
         from calor.loop.simulate import steps_of
 
@@ -210,6 +214,8 @@ def _application() -> Any:
             raise CalorError(
                 f"{file}: --trial: there is no trial of that name (received {trial!r}); one of {names}"
             ) from None
+        if allow_code and design.law.kind == "code":
+            consent.allow(own_file(design.law))
         with seated(design, seat) as taken, _progress(steps_of(design, chosen)) as control:
             trace = loop.run(design, chosen, control, taken)
         data = report(design, chosen, trace)

@@ -18,6 +18,7 @@ from calor.design.model import FORMAT, Design
 from calor.design.problems import explain
 from calor.design.recorded_ambient import read_record
 from calor.errors import CalorError, DesignError, Problem, shown, unreadable
+from calor.law.code import Code
 from calor.law.setpoint import Hold
 from calor.sense.calibration import CalibrationPoint
 from calor.sense.filters import NoFilter
@@ -77,11 +78,17 @@ def parse(text: str, source: str = "", folder: Path | None = None) -> Design:
 
 
 def _with_files(design: Design, folder: Path, source: str) -> Design:
-    """The design with the files that its trials name by their whole path. Raises DesignError where one cannot be
-    used."""
-    if all(trial.ambient_csv is None for trial in design.trial):
-        return design
+    """The design with the files that it names by their whole path. Raises DesignError where one cannot be used."""
     trials, problems = [], []
+    law = design.law
+    if isinstance(law, Code) and law.file:
+        place = (folder / law.file).absolute()
+        if not place.is_file():
+            rule = "there is no such file; name one, in C (.c) or Python (.py), or put it there"
+            problems.append(Problem("law.file", rule, shown(law.file)))
+        law = law.model_copy(update={"file": str(place)})
+    if law is design.law and all(trial.ambient_csv is None for trial in design.trial):
+        return design
     for number, trial in enumerate(design.trial, 1):
         if trial.ambient_csv is None:
             trials.append(trial)
@@ -94,7 +101,7 @@ def _with_files(design: Design, folder: Path, source: str) -> Design:
         trials.append(trial.model_copy(update={"ambient_csv": path}))
     if problems:
         raise DesignError(problems, source)
-    return design.model_copy(update={"trial": tuple(trials)})
+    return design.model_copy(update={"trial": tuple(trials), "law": law})
 
 
 def write(design: Design, text: str = "", folder: Path | None = None) -> str:
@@ -110,15 +117,18 @@ def write(design: Design, text: str = "", folder: Path | None = None) -> str:
 
 
 def _beside(design: Design, folder: Path) -> Design:
-    """The design with the files that its trials name as they are seen from a folder, where they lie in it."""
+    """The design with the files that it names as they are seen from a folder, where they lie in it."""
     here = folder.absolute()
+    law = design.law
+    if isinstance(law, Code) and Path(law.file).is_relative_to(here):
+        law = law.model_copy(update={"file": str(Path(law.file).relative_to(here))})
     trials = tuple(
         trial.model_copy(update={"ambient_csv": str(Path(trial.ambient_csv).relative_to(here))})
         if trial.ambient_csv is not None and Path(trial.ambient_csv).is_relative_to(here)
         else trial
         for trial in design.trial
     )
-    return design.model_copy(update={"trial": trials})
+    return design.model_copy(update={"trial": trials, "law": law})
 
 
 def with_calibration(design: Design, points: tuple[CalibrationPoint, ...]) -> Design:

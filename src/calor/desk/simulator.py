@@ -172,7 +172,8 @@ class Simulator(QObject):
             if outcome is None or self._ending:
                 continue
             self._say(self.finished, outcome)
-            if request.purpose == "run" and (outcome.trace.steps > MOST_ADVISED_STEPS or request.seat != "python"):
+            own = request.seat != "python" or request.design.law.kind == "code"
+            if request.purpose == "run" and (outcome.trace.steps > MOST_ADVISED_STEPS or own):
                 # advice would simulate a long run again several times; of who decides otherwise it knows nothing
                 self._say(self.advised, request.number, [])
             elif request.purpose == "run" and self._rests():

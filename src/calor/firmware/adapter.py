@@ -216,12 +216,12 @@ def _outputs_code(design: Design, prefix: str, made: _Numbers) -> str:
 def seat_code(design: Design, sources: Sources) -> str:
     """The C that takes what a run gives, as floats, and answers in a row."""
     return _SEAT.format(
-        adapter=adapter_code(design, sources), prefix=sources.prefix, reading=_reading_code(design),
+        adapter=adapter_code(design, sources), prefix=sources.prefix, reading=reading_code(design),
         put_in=_setpoint_code(design, sources),
     )  # fmt: skip
 
 
-def _reading_code(design: Design) -> str:
+def reading_code(design: Design) -> str:
     """C of the reading from a run's counts: as they are, as a sum of conversions, or as a sensor's word."""
     probe: Any = design.probe
     if probe.kind == "ideal":
@@ -236,9 +236,14 @@ def _reading_code(design: Design) -> str:
     return f"given[0] != given[0] ? 0u : (uint32_t)(given[0] * {float(oversampling)!r}f + 0.5f)"
 
 
+def setpoint_is_put_in(design: Design) -> bool:
+    """Whether the C has a setpoint that can be put in from outside."""
+    return design.setpoint.kind == "hold" and not design.setpoint.locked
+
+
 def _setpoint_code(design: Design, sources: Sources) -> str:
     """C that puts a setpoint in from outside, where the design has one that can be."""
-    if design.setpoint.kind != "hold" or design.setpoint.locked:
+    if not setpoint_is_put_in(design):
         return "    /* the setpoint is the design's own */"
     own, prefix = _Numbers(sources.form.fixed).own("given[3]"), sources.prefix
     return f"    (void){prefix}_set_setpoint(state, given[3] != given[3] ? {prefix}_defaults.setpoint_celsius : {own});"

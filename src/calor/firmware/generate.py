@@ -24,6 +24,7 @@ from calor.law import alarm as alarms
 from calor.law import fan_curve
 from calor.law import registry as laws
 from calor.law import setpoint as setpoints
+from calor.law.code import Code
 from calor.law.fan_curve import FanCurve
 from calor.law.pid import Pid
 from calor.law.setpoint import Follow
@@ -77,6 +78,10 @@ def generate(design: Design, prefix: str = "", form: Form = PLAIN) -> Sources:
     if prefix and not re.fullmatch(r"[A-Za-z][A-Za-z0-9_]{0,39}", prefix):
         raise FirmwareError(
             f"prefix: must begin with a letter and be up to 40 letters, digits and _ (received {prefix!r})"
+        )
+    if isinstance(design.law, Code):
+        raise FirmwareError(
+            "law.kind code: the law is your own file, and nothing is made of it; choose a law of Calor's for its C"
         )
     prefix = prefix or c_name(design.name)
     context = context_of(design, prefix, form)

@@ -11,11 +11,12 @@ from typing import Any
 
 from calor.design.model import Design
 from calor.errors import FirmwareError
-from calor.firmware import chip, host
+from calor.firmware import chip, consent, host
 from calor.firmware.adapter import row_width, seat_code
 from calor.firmware.form import PLAIN, Form
 from calor.firmware.generate import generate
 from calor.firmware.own_law import is_own, own_law_seated
+from calor.law.code import Code
 from calor.loop.seat import GIVEN, Seat, seat_of
 
 BUILT_IN = "python"
@@ -45,6 +46,13 @@ void calor_step(void *state, const float *given, float *row)
 """
 
 
+def own_file(law: Code) -> Path:
+    """The file of a law of the user's own. Raises FirmwareError where none is named."""
+    if not law.file:
+        raise FirmwareError("law.file: names no file yet; give it one in C (.c) or Python (.py)")
+    return Path(law.file)
+
+
 @contextmanager
 def seated(design: Design, name: str, form: Form = PLAIN) -> Iterator[Seat | None]:
     """The seat that the program called `name` takes, as long as it is needed; None for the built-in law. `form` is how
@@ -52,7 +60,12 @@ def seated(design: Design, name: str, form: Form = PLAIN) -> Iterator[Seat | Non
 
     Raises FirmwareError where it is not known, or cannot be built.
     """
-    if name == BUILT_IN:
+    if name == BUILT_IN and isinstance(design.law, Code):
+        path = own_file(design.law)
+        consent.check(path)
+        with own_law_seated(design, path) as seat:
+            yield seat
+    elif name == BUILT_IN:
         yield None
     elif name == "host":
         with tempfile.TemporaryDirectory() as place:

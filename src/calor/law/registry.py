@@ -12,7 +12,8 @@ import numpy as np
 from pydantic import Field
 
 from calor.compiled import compiled
-from calor.law import fan_curve, guard, manual, on_off, outputs, pid, split, stages, timer
+from calor.law import code, fan_curve, guard, manual, on_off, outputs, pid, split, stages, timer
+from calor.law.code import Code
 from calor.law.fan_curve import FanCurve, FanCurveNumbers, FanCurveState
 from calor.law.guard import Guard, GuardNumbers
 from calor.law.manual import Manual
@@ -22,7 +23,7 @@ from calor.law.pid import Pid, PidNumbers, PidState
 from calor.law.stages import Stages, StagesNumbers, StagesState
 from calor.law.timer import Timer, TimerNumbers, TimerState
 
-AnyLaw = OnOff | Pid | FanCurve | Stages | Timer | Manual
+AnyLaw = OnOff | Pid | FanCurve | Stages | Timer | Manual | Code
 Law = Annotated[AnyLaw, Field(discriminator="kind")]
 
 KINDS: dict[str, tuple[type[AnyLaw], ModuleType]] = {
@@ -32,8 +33,9 @@ KINDS: dict[str, tuple[type[AnyLaw], ModuleType]] = {
     "stages": (Stages, stages),
     "timer": (Timer, timer),
     "manual": (Manual, manual),
+    "code": (Code, code),
 }
-ON_OFF, PID, FAN_CURVE, STAGES, TIMER, MANUAL = range(len(KINDS))
+ON_OFF, PID, FAN_CURVE, STAGES, TIMER, MANUAL, CODE = range(len(KINDS))
 
 
 class LawNumbers(NamedTuple):

@@ -13,11 +13,13 @@ from calor.design.model import Design
 from calor.design.trial import Trial
 from calor.drive import registry as drives
 from calor.drive.time_proportional import TimeProportional
+from calor.errors import CalorError
 from calor.law import alarm as alarms
 from calor.law import program as programs
 from calor.law import registry as laws
 from calor.law import setpoint as setpoints
 from calor.law.alarm import Alarm
+from calor.law.code import Code
 from calor.law.fan_curve import FanCurve
 from calor.load import registry as loads
 from calor.loop import kernel
@@ -60,6 +62,15 @@ def _trips(design: Design) -> npt.NDArray[np.float64]:
     action = design.law.action
     rows = [alarms.to_row(alarms.numbers(alarm, action)) for alarm in design.guard.alarms if alarm.trips]
     return np.array(rows).reshape(len(rows), 7)
+
+
+def _needs_no_seat(design: Design) -> None:
+    """Raises CalorError where the law is code of the user's own, which only a seat can run."""
+    if isinstance(design.law, Code):
+        raise CalorError(
+            "law.kind code: a law of one's own runs in a trial only, by calor run or on the desk; choose a law of"
+            " Calor's for anything else"
+        )
 
 
 def _blocks(design: Design, probe: ProbeNumbers, largest_extra_w_per_k: float) -> Any:
@@ -120,8 +131,11 @@ def run(design: Design, trial: Trial, control: npt.NDArray[np.int64] | None = No
 
     `control` is a pair from new_control, for progress and for stopping from another thread. `seat` holds a program that
     decides in place of the built-in law.
-    Raises Stopped where it was asked to stop, CalorError where a recorded ambient cannot be read.
+    Raises Stopped where it was asked to stop, CalorError where a recorded ambient cannot be read, or the law is code
+    and no seat is given.
     """
+    if seat is None:
+        _needs_no_seat(design)
     control = new_control() if control is None else control
     steps, count = steps_of(design, trial), len(design.outputs)
     conditions = timeline(design, trial)
@@ -167,6 +181,7 @@ def replay(design: Design, recorded: Trace) -> Trace:
     law's own demand. A row inside a gap of the record carries Flag.GAP; the last reading is held through it. A setpoint
     that follows a signal has none here, and a difference of two temperatures is against 0 °C: the record has but one.
     """
+    _needs_no_seat(design)
     period_s = float(design.law.period_s)
     span_s = float(recorded.time_s[-1] - recorded.time_s[0])
     steps, count = max(1, int(np.floor(span_s / period_s + 1e-9)) + 1), len(design.outputs)
