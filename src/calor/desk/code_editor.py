@@ -1,17 +1,19 @@
-"""An editor for C: highlighting, line numbers, brackets, and marks on the lines that the last edit changed."""
+"""An editor for C and Python: highlighting, line numbers, brackets, marks on changed lines and on those in error."""
 
 from __future__ import annotations
 
 import difflib
+from typing import Any
 
-from PyQt6.Qsci import QsciLexerCPP, QsciScintilla
-from PyQt6.QtGui import QColor, QFont
+from PyQt6.Qsci import QsciLexerCPP, QsciLexerPython, QsciScintilla
+from PyQt6.QtCore import QEvent, pyqtSignal
+from PyQt6.QtGui import QColor, QFont, QKeySequence
 from PyQt6.QtWidgets import QApplication, QWidget
 
 from calor.desk import theme as look
 
 NUMBER_MARGIN, CHANGE_MARGIN = 0, 1
-CHANGED = 8
+CHANGED, WRONG = 8, 9
 CODE_PX = 12
 
 
@@ -31,18 +33,22 @@ def changed_lines(before: str, after: str) -> list[int]:
 
 
 class CodeEditor(QsciScintilla):
-    """One file of C."""
+    """One file of C or Python."""
+
+    save_wanted = pyqtSignal()
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
-        self._lexer = QsciLexerCPP(self)
+        self._lexer: Any = QsciLexerCPP(self)
+        self._theme = look.LIGHT
         self.setLexer(self._lexer)
         self.setUtf8(True)
         self.setMarginType(NUMBER_MARGIN, QsciScintilla.MarginType.NumberMargin)
         self.setMarginType(CHANGE_MARGIN, QsciScintilla.MarginType.SymbolMargin)
         self.setMarginWidth(CHANGE_MARGIN, 5)
-        self.setMarginMarkerMask(CHANGE_MARGIN, 1 << CHANGED)
-        self.markerDefine(QsciScintilla.MarkerSymbol.FullRectangle, CHANGED)
+        self.setMarginMarkerMask(CHANGE_MARGIN, 1 << CHANGED | 1 << WRONG)
+        for marker in (CHANGED, WRONG):
+            self.markerDefine(QsciScintilla.MarkerSymbol.FullRectangle, marker)
         self.setBraceMatching(QsciScintilla.BraceMatch.SloppyBraceMatch)
         self.setTabWidth(4)
         self.setIndentationsUseTabs(False)
@@ -53,6 +59,7 @@ class CodeEditor(QsciScintilla):
 
     def set_theme(self, t: look.Theme) -> None:
         """Take a theme's colours."""
+        self._theme = t
         font = code_font()
         lexer = self._lexer
         lexer.setDefaultFont(font)
@@ -61,13 +68,19 @@ class CodeEditor(QsciScintilla):
         lexer.setFont(font)
         lexer.setPaper(QColor(t.raised))
         lexer.setColor(QColor(t.ink))
-        kinds = {
-            t.measured: (lexer.Keyword, lexer.KeywordSet2),
-            t.quiet: (lexer.Comment, lexer.CommentLine, lexer.CommentDoc),
+        kinds: dict[str, tuple[int, ...]] = {
+            t.measured: (lexer.Keyword,),
             t.heat: (lexer.Number,),
             t.passed: (lexer.DoubleQuotedString, lexer.SingleQuotedString),
-            t.cool: (lexer.PreProcessor,),
         }
+        if isinstance(lexer, QsciLexerCPP):
+            kinds[t.measured] = (lexer.Keyword, lexer.KeywordSet2)
+            kinds[t.quiet] = (lexer.Comment, lexer.CommentLine, lexer.CommentDoc)
+            kinds[t.cool] = (lexer.PreProcessor,)
+        else:
+            kinds[t.quiet] = (lexer.Comment, lexer.CommentBlock)
+            kinds[t.passed] = (*kinds[t.passed], lexer.TripleDoubleQuotedString, lexer.TripleSingleQuotedString)
+            kinds[t.cool] = (lexer.ClassName, lexer.FunctionMethodName, lexer.Decorator)
         for colour, styles in kinds.items():
             for style in styles:
                 lexer.setColor(QColor(colour), style)
@@ -78,6 +91,8 @@ class CodeEditor(QsciScintilla):
         self.setMarginsBackgroundColor(QColor(t.ground))
         self.setMarkerBackgroundColor(QColor(t.setpoint), CHANGED)
         self.setMarkerForegroundColor(QColor(t.setpoint), CHANGED)
+        self.setMarkerBackgroundColor(QColor(t.failed), WRONG)
+        self.setMarkerForegroundColor(QColor(t.failed), WRONG)
         self.setCaretForegroundColor(QColor(t.ink))
         self.setSelectionBackgroundColor(QColor(t.band))
         self.setSelectionForegroundColor(QColor(t.ink))
@@ -96,6 +111,52 @@ class CodeEditor(QsciScintilla):
         self.markerDeleteAll(CHANGED)
         for line in changed:
             self.markerAdd(line, CHANGED)
+
+    def edit(self, name: str, text: str) -> None:
+        """Take a file to be edited; undo begins here."""
+        if name.endswith(".py"):
+            self._lexer = QsciLexerPython(self)
+            self.setLexer(self._lexer)
+            self.set_theme(self._theme)
+        self.setReadOnly(False)
+        self.setAutoIndent(True)
+        self.setText(text)
+        self.setMarginWidth(NUMBER_MARGIN, "0000")
+
+    def replace_text(self, text: str) -> None:
+        """Take another text in place of this one, as an edit that can be undone."""
+        line, column = self.getCursorPosition()
+        self.beginUndoAction()
+        self.selectAll()
+        self.replaceSelectedText(text)
+        self.endUndoAction()
+        self.setCursorPosition(line, column)
+
+    def mark_errors(self, lines: list[int]) -> None:
+        """Mark lines as wrong."""
+        self.markerDeleteAll(WRONG)
+        for line in lines:
+            self.markerAdd(line, WRONG)
+
+    def event(self, event: QEvent | None) -> bool:
+        # these keys are this file's while it is edited, not the design's
+        if event is not None and event.type() == QEvent.Type.ShortcutOverride and not self.isReadOnly():
+            own = (QKeySequence.StandardKey.Save, QKeySequence.StandardKey.Undo, QKeySequence.StandardKey.Redo)
+            if any(event.matches(key) for key in own):  # type: ignore[attr-defined]
+                event.accept()
+                return True
+        return bool(super().event(event))
+
+    def keyPressEvent(self, event: Any) -> None:
+        if not self.isReadOnly():
+            for key, act in (
+                (QKeySequence.StandardKey.Save, self.save_wanted.emit),
+                (QKeySequence.StandardKey.Undo, self.undo), (QKeySequence.StandardKey.Redo, self.redo),
+            ):  # fmt: skip
+                if event.matches(key):
+                    act()
+                    return
+        super().keyPressEvent(event)
 
     def find(self, what: str, forward: bool = True) -> bool:
         """Go to the next place of some text, round from the end; whether there is one."""

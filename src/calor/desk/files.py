@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
@@ -11,6 +12,7 @@ from PyQt6.QtWidgets import QApplication, QFileDialog, QMessageBox, QWidget
 from calor.demo import DEMOS, STARTER
 from calor.desk.model import Model
 from calor.errors import CalorError, FirmwareError
+from calor.firmware.form import PLAIN, Form
 
 DESIGN_FILTER = "Designs (*.toml);;All files (*)"
 LOG_FILTER = "Logs (*.csv *.txt *.log *.tsv);;All files (*)"
@@ -50,11 +52,13 @@ class Files(QObject):
 
     def may_go_on(self) -> bool:
         """Ask about unsaved changes; False where the user wants to stay."""
-        if not self._model.edited:
-            return True
+        return not self._model.edited or self.may_leave(self._model.design.name, self.save)
+
+    def may_leave(self, name: str, save_it: Callable[[], bool]) -> bool:
+        """Ask about the unsaved changes of something; False where the user wants to stay."""
         box = QMessageBox(self._window)
         box.setWindowTitle("Unsaved changes")
-        box.setText(f"{self._model.design.name} has changes that are not saved.")
+        box.setText(f"{name} has changes that are not saved.")
         save = box.addButton("Save", QMessageBox.ButtonRole.AcceptRole)
         drop = box.addButton("Do not save", QMessageBox.ButtonRole.DestructiveRole)
         stay = box.addButton("Go back", QMessageBox.ButtonRole.RejectRole)
@@ -62,7 +66,7 @@ class Files(QObject):
         box.setEscapeButton(stay)
         box.exec()
         if box.clickedButton() is save:
-            return self.save()
+            return save_it()
         return box.clickedButton() is drop
 
     def new(self) -> None:
@@ -143,24 +147,27 @@ class Files(QObject):
         else:
             self.overlay(log)
 
-    def ask_code(self) -> None:
+    def ask_code(self, form: Form = PLAIN) -> None:
         """Choose a folder and write the C99 sources into it."""
         start = str(self._model.path.parent) if self._model.path else str(Path.home())
         folder = QFileDialog.getExistingDirectory(self._window, "Folder for the C sources", start)
         if folder:
-            self.write_code(Path(folder))
+            self.write_code(Path(folder), form)
 
-    def write_code(self, folder: Path) -> None:
+    def write_code(self, folder: Path, form: Form = PLAIN) -> None:
         """Write the C99 sources into `folder`."""
         from calor.firmware import folder as folders
 
         try:
-            written = folders.write(self._model.design, folder)
+            written = folders.write(self._model.design, folder, form=form)
         except FirmwareError as error:
             self._model.noticed.emit("error", str(error))
             return
-        names = " and ".join(path.name for path in written)
-        self._model.noticed.emit("note", f"Wrote {names} into {folder}. They are yours (0BSD).")
+        sources = sum(path.suffix == ".c" for path in written)
+        self._model.noticed.emit(
+            "note", f"Wrote {len(written)} files into {folder}: {sources} sources, their headers and a README. They are"
+            " yours (0BSD)."
+        )  # fmt: skip
 
     def ask_scaling(self) -> None:
         """Choose a folder and write the probe's scaling into it."""

@@ -14,7 +14,7 @@ from calor.design.model import BLOCK_KINDS, Design, block_summary, working_range
 from calor.design.problems import explain
 from calor.design.trial import Trial
 from calor.desk.places import Keeper, Remembered
-from calor.desk.simulator import Outcome, Request, Simulator
+from calor.desk.simulator import NOT_MADE, Outcome, Request, Simulator
 from calor.errors import DesignError, Problem
 from calor.law import fan_curve, stages
 from calor.law.on_off import DEFAULT_HYSTERESIS_CELSIUS
@@ -57,6 +57,7 @@ class Model(QObject):
     design_changed = pyqtSignal()
     opened = pyqtSignal()
     run_changed = pyqtSignal()
+    run_failed = pyqtSignal()
     pinned_changed = pyqtSignal()
     ghost_changed = pyqtSignal()
     log_changed = pyqtSignal()
@@ -80,6 +81,7 @@ class Model(QObject):
         self.bench = "law"
         self.merging = False
         self.result: Outcome | None = None
+        self.trouble = ""
         self.pinned: tuple[str, Outcome] | None = None
         self.ghost: Outcome | None = None
         self.trying: Design | None = None
@@ -110,6 +112,9 @@ class Model(QObject):
         self.design_changed.emit()
 
     def _failed(self, text: str) -> None:
+        if text.startswith(NOT_MADE):
+            self.trouble = text
+            self.run_failed.emit()
         self.noticed.emit("error", text)
 
     # ---- the open design
@@ -154,7 +159,7 @@ class Model(QObject):
         self.path, self._text = path, text
         self._past_kinds.clear()
         self.pinned, self.ghost, self.trying, self.recorded, self.advice = None, None, None, None, []
-        self.result, self.survey, self.survey_range = None, None, None
+        self.result, self.survey, self.survey_range, self.trouble = None, None, None, ""
         self.undo_stack.clear()
         self.take(design, 0)
         self.opened.emit()
@@ -399,7 +404,7 @@ class Model(QObject):
         # one that is behind the hand is shown all the same: while a value is dragged it beats none
         if self.result is not None and outcome.request.number < self.result.request.number:
             return
-        self.result, self.advised = outcome, False
+        self.result, self.advised, self.trouble = outcome, False, ""
         self.run_changed.emit()
 
     def _advised(self, number: int, cards: list[Any]) -> None:

@@ -21,6 +21,7 @@ from calor.errors import CalorError
 from calor.units import TemperatureUnit
 
 LONG_RUN_S = 0.4
+NOT_MADE = "the run could not be made"
 THUMBNAIL_POINTS = 300
 ADVISE_AFTER_S = 0.25
 MOST_ADVISED_STEPS = 2_000_000
@@ -166,7 +167,7 @@ class Simulator(QObject):
             except Exception as error:  # the thread must outlive whatever a design does to it
                 outcome = None
                 said = str(error) if isinstance(error, CalorError) else f"{type(error).__name__}: {error}"
-                self._say(self.failed, f"the run could not be made: {said}")
+                self._say(self.failed, f"{NOT_MADE}: {said}")
             with self._wake:
                 self._control = None
             if outcome is None or self._ending:

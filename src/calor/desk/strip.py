@@ -25,6 +25,8 @@ from calor.units import celsius_to, difference_to, format_difference, format_dur
 FINE_AFTER_MS = 250
 BY_KEYBOARD = (Qt.FocusReason.TabFocusReason, Qt.FocusReason.BacktabFocusReason, Qt.FocusReason.ShortcutFocusReason)
 CLOSE_UP_BANDS = 3.0
+PREPARING = "Preparing the simulation.\nThe loop is compiled for this machine the first time; about 15 s."
+NO_RUN = "There is no run to show.\nWhat kept it from being made is said above."
 MOST_STEPS = 4
 SHOW_BUSY_AFTER_S, SHOW_STOP_AFTER_S = 0.2, 2.0
 
@@ -78,9 +80,6 @@ class Strip(QFrame):
         self.empty = QLabel(self)
         self.empty.setAlignment(Qt.AlignmentFlag.AlignCenter)
         self.empty.setWordWrap(True)
-        self.empty.setText(
-            "Preparing the simulation.\nThe loop is compiled for this machine the first time; about 15 s."
-        )
         self._busy = QTimer(self, interval=100)
         self._busy.timeout.connect(self._show_busy)
         self._busy.start()
@@ -91,6 +90,7 @@ class Strip(QFrame):
         self._fine = QTimer(self, interval=FINE_AFTER_MS, singleShot=True)
         self._fine.timeout.connect(self.redraw)
         model.run_changed.connect(self._new_run)
+        model.run_failed.connect(self.redraw)
         for signal in (model.pinned_changed, model.ghost_changed, model.log_changed, model.unit_changed):
             signal.connect(self.redraw)
         model.opened.connect(self._opened)
@@ -165,6 +165,7 @@ class Strip(QFrame):
         result = self._model.result
         self.empty.setVisible(result is None)
         if result is None:
+            self.empty.setText(NO_RUN if self._model.trouble else PREPARING)
             return
         t, unit, trace = self._theme, self._model.unit, result.trace
         begin, end = self.shown()
@@ -313,8 +314,10 @@ class Strip(QFrame):
 
     def _write(self, result: Any, band: float) -> None:
         t, unit, who = self._theme, self._model.unit, result.request.seat
+        design = result.request.design
+        own = design.law.kind == "code"
         entries = [
-            ("measured" if who == "python" else f"measured: {seat_word(who)}", t.measured, "line"),
+            ("measured" if who == "python" and not own else f"measured: {seat_word(who, design)}", t.measured, "line"),
             (f"setpoint ± {difference_to(unit, band):.3g}", t.setpoint, "dash"),
         ]
         if self._model.ghost is not None:

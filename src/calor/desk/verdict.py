@@ -144,6 +144,8 @@ class VerdictPanel(QFrame):
         outer.addWidget(scroll, 1)
         for signal in (model.run_changed, model.pinned_changed, model.ghost_changed, model.unit_changed):
             signal.connect(self.show_model)
+        model.run_failed.connect(self.show_model)
+        model.opened.connect(self.show_model)
         model.advice_changed.connect(self._show_advice)
         model.log_changed.connect(self._show_advice)
         model.run_changed.connect(self._show_advice)
@@ -160,6 +162,9 @@ class VerdictPanel(QFrame):
         """Show the current run's figures, or the tried one's beside them."""
         result, unit = self._model.result, self._model.unit
         if result is None:
+            for widget in (*self.rows.values(), *self.others.values(), self.unjudged, self.quiet):
+                widget.hide()
+            self.summary.setText("")
             return
         verdict = result.verdict
         judged = {item.name: item for item in verdict.limits}
@@ -199,7 +204,7 @@ class VerdictPanel(QFrame):
         self.quiet.setVisible(not wanted and result is not None and self._model.advised)
         if result is not None and result.trace.steps > MOST_ADVISED_STEPS:
             self.quiet.setText("So long a run is not advised on: advice simulates it several times.")
-        elif result is not None and result.request.seat != "python":
+        elif result is not None and (result.request.seat != "python" or result.request.design.law.kind == "code"):
             self.quiet.setText("Advice is on the built-in law; here another one decides.")
         else:
             self.quiet.setText("Nothing to advise on this run.")

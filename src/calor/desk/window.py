@@ -25,11 +25,13 @@ from calor.desk.rail import Rail
 from calor.desk.ribbon import Ribbon
 from calor.desk.search import Entry, Search
 from calor.desk.sections import field_of, keys_of, sections_of
+from calor.desk.simulator import NOT_MADE
 from calor.desk.start_page import StartPage
 from calor.desk.strip import Strip
 from calor.desk.topbar import TopBar
 from calor.desk.verdict import VerdictPanel
 from calor.desk.words import BLOCKS, word
+from calor.firmware.consent import NOT_ALLOWED
 from calor.units import TEMPERATURE_UNITS
 
 
@@ -92,14 +94,15 @@ class Window(QMainWindow):
 
     def _connect(self) -> None:
         model, files = self.model, self.files
-        model.noticed.connect(self.notice.say)
+        model.noticed.connect(self._say)
+        model.run_changed.connect(self._run_again)
         model.design_changed.connect(self._show_title)
         model.opened.connect(self.notice.hide)
         model.wide_changed.connect(self._show_room)
         model.room_changed.connect(self._show_room)
         for room, button in self.rail.rooms.items():
             button.clicked.connect(lambda _, room=room: self._choose_room(room))
-        self.code_room.save.clicked.connect(files.ask_code)
+        self.code_room.save.clicked.connect(lambda: files.ask_code(self.code_room.form))
         self.start_page.left.connect(lambda: self.show_start(False))
         model.opened.connect(lambda: self.show_start(False))
         model.bench_chosen.connect(self._show_room)
@@ -107,7 +110,7 @@ class Window(QMainWindow):
         self.probe_room.save.clicked.connect(files.ask_scaling)
         self.probe_room.copy.clicked.connect(files.copy_formula)
         self.probe_room.calibration.load.clicked.connect(files.ask_calibration)
-        self.bench.save_code.clicked.connect(files.ask_code)
+        self.bench.save_code.clicked.connect(lambda _: files.ask_code())
         self.topbar.save.clicked.connect(files.save)
         self.rail.find.clicked.connect(self.search)
         self.rail.theme.clicked.connect(self.toggle_theme)
@@ -122,7 +125,7 @@ class Window(QMainWindow):
             ("Overlay a log…", "Ctrl+L", files.ask_log),
             ("Overlay the demo's log", "", files.overlay_demo),
             ("Take the log away", "", lambda: model.set_log(None)),
-            ("Save its C…", "Ctrl+E", files.ask_code),
+            ("Save its C…", "Ctrl+E", lambda: files.ask_code(self.code_room.form)),
             ("Undo", "Ctrl+Z", self._undo),
             ("Redo", "Ctrl+Shift+Z", self._redo),
             ("Pin this run", "Ctrl+P", model.pin),
@@ -152,6 +155,18 @@ class Window(QMainWindow):
         self.topbar.name.setMenu(self._menu)
         self.bench.rebuilt.connect(self._order_tabs)
         self._order_tabs()
+
+    def _say(self, kind: str, text: str) -> None:
+        """Say something over the room; of code that waits to be allowed, with the way to read it."""
+        if NOT_ALLOWED in text:
+            self.notice.say(kind, text, "Read it", lambda: self._choose_room("code"))
+        else:
+            self.notice.say(kind, text)
+
+    def _run_again(self) -> None:
+        """A run that was made takes away what was said of one that could not be."""
+        if self.notice.text.text().startswith(NOT_MADE):
+            self.notice.hide()
 
     def _order_tabs(self) -> None:
         """The Tab key follows the loop: bar, ribbon, bench, strip."""
@@ -368,7 +383,8 @@ class Window(QMainWindow):
         self.notice.say("note", text, "Take it back", take, "Drop it", lambda: lost.kept_in.unlink(missing_ok=True))
 
     def closeEvent(self, event: QCloseEvent) -> None:
-        if not self.files.may_go_on():
+        unsaved = self.code_room.unsaved()
+        if not self.files.may_go_on() or not all(self.files.may_leave(own.path.name, own.save) for own in unsaved):
             event.ignore()
             return
         self.model.remembered.put("geometry", bytes(self.saveGeometry().toBase64()).decode())

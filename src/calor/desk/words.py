@@ -2,8 +2,12 @@
 
 from __future__ import annotations
 
+from calor.design.model import Design
+from calor.law.code import Code
+
 CHOICES: dict[str, str] = {
     "on_off": "On/off", "pid": "PID", "fan_curve": "Fan", "stages": "Stages", "timer": "Timer", "manual": "Manual",
+    "code": "Own code",
     "repeat": "Repeat", "run_then_stop": "Run, then stop", "wait_then_run": "Wait, then run",
     "cold_start_then_repeat": "Cold start",
     "relay": "Relay", "time_proportional": "Time share", "pwm": "PWM", "linear": "Linear",
@@ -65,8 +69,16 @@ SEATS: dict[str, str] = {
 """Who decides in a trial."""
 
 
-def seat_word(seat: str) -> str:
+FORMS: dict[tuple[bool, bool], str] = {
+    (False, False): "Float", (False, True): "Float, table", (True, False): "Fixed", (True, True): "Fixed, table",
+}  # fmt: skip
+"""How the generated C computes: whether in fixed point, and whether by a table."""
+
+
+def seat_word(seat: str, design: Design | None = None) -> str:
     """Who decides, in words: a law of one's own by the name of its file."""
+    if seat == "python" and design is not None and isinstance(design.law, Code):
+        seat = design.law.file
     return SEATS.get(seat, f"Own law, {seat.rsplit('/', 1)[-1]}")
 
 

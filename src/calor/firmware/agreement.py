@@ -134,11 +134,13 @@ def check(
     clock_hz: float | None = None,
     goes_on: Callable[[str], bool] = lambda _: True,
     form: Form = PLAIN,
+    seen: Callable[[Recorded, npt.NDArray[np.float32], npt.NDArray[np.float32]], None] = lambda *_: None,
 ) -> dict[str, Any]:
     """Build, run the trials' inputs on host and chips, compare: what `calor code --check --json` prints.
 
     In fixed point, or with a table, the host is compared with itself and the chips; the reference has the formula.
-    `goes_on` is told each part before it begins, and answers whether to go on.
+    `seen` is given each trial with the rows of the reference and of the host. `goes_on` is told each part before it
+    begins, and answers whether to go on.
     Raises FirmwareError where something cannot be built or run, CheckStopped where it is not to go on.
     """
     _ask(goes_on, "host: built and run twice")
@@ -146,11 +148,12 @@ def check(
     host_rows = [host.rows(design, record.given, form=form) for record in records]
     plain = [host.rows(design, record.given, ("-O0",), form) for record in records]
     differences = [reference_difference(design, record, rows) for record, rows in zip(records, host_rows, strict=True)]
-    against = [
-        first_difference(record, without_ticks(own), _reference_rows(design, record, goes_on), "host, reference")
-        for record, own in zip(records, host_rows, strict=True)
-        if form == PLAIN
-    ]
+    against = []
+    for record, own in zip(records, host_rows, strict=True):
+        reference = _reference_rows(design, record, goes_on)
+        seen(record, reference, own)
+        if form == PLAIN:
+            against.append(first_difference(record, without_ticks(own), reference, "host, reference"))
     apart = against + [
         first_difference(record, own, other, "host -O2, host -O0")
         for record, own, other in zip(records, host_rows, plain, strict=True)
