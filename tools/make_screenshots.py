@@ -34,11 +34,6 @@ wires = 3
 lead_ohm = 0.6
 filter = { kind = "exponential", time_constant_s = 8.0 }
 adc = { bits = 16, reference_volt = 0.4 }"""
-THERMOCOUPLE = """kind = "thermocouple"
-letter = "K"
-amplifier_gain = 120.0
-amplifier_offset_volt = 0.2
-filter = { kind = "median", readings = 5 }"""
 PICTURES = Path(__file__).parent.parent / "docs" / "screenshots"
 
 
@@ -134,6 +129,19 @@ def main() -> None:
             while not done and time.monotonic() < end:
                 app.processEvents()
 
+    def own_law(window: Window) -> None:
+        window.model.choose_room("code")
+        room = window.code_room
+        place = Path(tempfile.mkdtemp()) / "my_law.c"
+        room.start_law(place)
+        own = room.own[str(place)]
+        wrong = own.editor.text().replace("    return demand;", "    return demnad;", 1)
+        own.editor.replace_text(wrong)
+        end = time.monotonic() + 30
+        while not own.diagnostics and time.monotonic() < end:
+            app.processEvents()
+        own.problems.itemActivated.emit(own.problems.item(0))
+
     def start(window: Window) -> None:
         window.show_start(True)
         end = time.monotonic() + 60
@@ -166,13 +174,13 @@ def main() -> None:
         ("loop-pid", 0, pid), ("loop-on-off", 0, on_off), ("loop-tried", 0, tried), ("loop-log", 0, overlaid),
         ("loop-trial", 0, faults), ("loop-error", 0, error), ("loop-fahrenheit", 0, setpoint),
         ("probe-thermistor", 0, calibrated), ("loop-dark", 1, dark), ("start", 0, start), ("code", 3, code),
+        ("code-own-law", 0, own_law),
         ("demo-two-fans", 2, at("law", 1)), ("demo-film-bath", 3, at("drive", 1)),
         ("demo-dew-heater", 4, at("setpoint", 1)), ("demo-wax-melter", 5, at("setpoint")),
         ("demo-camera", 6, at("load", 2)), ("demo-foam-cutter", 7, at("law", 1)),
     ]  # fmt: skip
     rooms = [
         ("probe-rtd", ROOM.format(name="Film bath", celsius=38, probe=RTD), wide),
-        ("probe-thermocouple", ROOM.format(name="Wax melter", celsius=75, probe=THERMOCOUPLE), wide),
     ]
     every = [(name, number, "", scene) for name, number, scene in scenes]
     wanted = sys.argv[1:]
@@ -187,6 +195,8 @@ def main() -> None:
         window.model.set_unit("°C")
         window.set_theme("light")
         window.model.undo_stack.setClean()
+        for own in window.code_room.unsaved():
+            own.save()
         window.close()
     QApplication.processEvents()
 
