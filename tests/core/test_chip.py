@@ -66,6 +66,27 @@ def test_probes_scale_alike_on_every_chip(probe: str) -> None:
         assert (agreement.plain_rows(own, 5).view(np.uint32) == rows.view(np.uint32)).all(), target.name
 
 
+def test_compilers_that_are_found_are_used_too(monkeypatch: pytest.MonkeyPatch) -> None:
+    """The distribution's compiler for Arm gives the same bits, the one for AVR tells sizes; without them nothing is."""
+    design = made(law=PID, drive='kind = "linear"', probe='kind = "thermistor"')
+    given = every_code(design)[:4000]
+    own = agreement.plain_rows(host.rows(design, given), 5)
+    for target in chip.found_targets().values():
+        if target.compiler:
+            rows = chip.run(design, target, given, counted=5).rows
+            assert (own.view(np.uint32) == rows.view(np.uint32)).all(), target.name
+    sizes = chip.avr_sizes(design)
+    assert sizes is None or 500 < sizes[0] < 8000
+    monkeypatch.setattr(chip.shutil, "which", lambda _: None)
+    assert chip.found_targets() == chip.TARGETS and chip.avr_sizes(design) is None
+    monkeypatch.undo()
+    monkeypatch.setattr(chip, "avr_sizes", lambda *_: (900, 60))
+    monkeypatch.setattr(chip, "found_targets", dict)
+    data = agreement.check(read(DEMOS[7].design).design)
+    assert [row["target"] for row in data["targets"]] == ["host", "avr5"] and data["pass"]
+    assert data["targets"][1]["bit_equal"] is None and data["targets"][1]["flash_bytes"] == 900
+
+
 def test_one_that_differs_is_found_at_its_step(tmp_path: Path) -> None:
     """A chip with other gains than the host's: the first step that differs, with its input and both rows."""
     design, other = (

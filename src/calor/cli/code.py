@@ -26,14 +26,17 @@ def check(file: Path, target: str, clock_hz: float | None, fixed: bool, table: b
     from calor.firmware import agreement, chip
     from calor.firmware.form import form_of
 
-    if target and target not in ("host", *chip.TARGETS):
-        names = ", ".join(("host", *chip.TARGETS))
+    if target and target not in ("host", *chip.found_targets()):
+        names = ", ".join(("host", *chip.found_targets()))
         raise CalorError(f"calor code: --target: must be one of {names} (received {target!r})")
     if clock_hz is not None and not clock_hz > 0.0:
         raise CalorError(f"calor code: --clock-hz: must be above 0 (received {clock_hz:g})")
     chosen = None if not target else tuple(name for name in (target,) if name != "host")
     design = open_design(file)
     return agreement.check(design, chosen, clock_hz, form=form_of(design.probe, fixed, table))
+
+
+EQUAL = {True: "equal", False: "[bold]differ[/bold]", None: "not run"}
 
 
 def print_stated(data: dict[str, Any]) -> None:
@@ -81,7 +84,7 @@ def print_text(data: dict[str, Any]) -> None:
     for row in data["targets"]:
         share = row.get("period_share_estimate")
         table.add_row(
-            row["target"], "equal" if row["bit_equal"] else "[bold]differ[/bold]", str(row["steps"]),
+            row["target"], EQUAL[row["bit_equal"]], str(row["steps"]),
             shown(row["flash_bytes"], " B"), shown(row["ram_bytes"], " B"), shown(row["stack_bytes"], " B"),
             shown(row["instructions_mean"]), shown(row["instructions_worst"]),
             "" if share is None else f"{share * 100.0:.2g} %",
@@ -97,10 +100,21 @@ def print_text(data: dict[str, Any]) -> None:
     reference = data["reference"]
     if reference["bit_equal"]:
         console.print(f"reference in single precision: equal to the bit over {reference['steps']} steps")
+    if form["fixed"] or form["table"]:
+        console.print(
+            f"against the simulation, in double precision and by the formula: reading within"
+            f" {reference['measured_celsius']:.2g} °C; --out states what that does to the loop"
+        )
+        _print_notes(console, data)
+        return
     console.print(
         f"against the simulation, in double precision: demand within {reference['demand']:.2g}, reading within"
         f" {reference['measured_celsius']:.2g} °C, {reference['other_decisions_fraction'] * 100.0:.2g} % others"
     )
+    _print_notes(console, data)
+
+
+def _print_notes(console: Any, data: dict[str, Any]) -> None:
     if any("period_share_estimate" in row for row in data["targets"]):
         console.print("“of a step” is an estimate: one instruction a clock, of the worst step; cycles are not modelled")
     if "skipped" in data:

@@ -43,7 +43,8 @@ class CostTable(QWidget):
         for target in data["targets"]:
             self._put(target["target"], "heading", row, 0)
             equal = target["bit_equal"]
-            self._put("✓ equal" if equal else "✕ differs", "passed" if equal else "failed", row, 1, 2)
+            said = {True: "✓ equal", False: "✕ differs", None: "not run"}[equal]
+            self._put(said, {True: "passed", False: "failed", None: "quiet"}[equal], row, 1, 2)
             row += 1
             for key, title, unit in COSTS:
                 value = target.get(key)

@@ -8,6 +8,7 @@ so no question of how floats are handed to a function arises.
 from __future__ import annotations
 
 import ctypes
+import shutil
 import sys
 import tempfile
 from dataclasses import dataclass
@@ -37,12 +38,13 @@ COUNTED_STEPS = 600
 
 
 class Target(NamedTuple):
-    """A chip: what the compiler calls it, and whether it is an Arm."""
+    """A chip: what the packaged compiler calls it, whether it is an Arm, and the command of another compiler for it."""
 
     name: str
     triple: str
     cpu: str
     is_arm: bool
+    compiler: tuple[str, ...] = ()
 
 
 TARGETS: dict[str, Target] = {
@@ -53,6 +55,23 @@ TARGETS: dict[str, Target] = {
         Target("rv32imc", "riscv32-freestanding-none", "generic_rv32+m+c", False),
     )
 }
+
+BY_GCC = (
+    Target("cortex-m0plus-gcc", "", "cortex_m0plus", True, ("arm-none-eabi-gcc", "-mcpu=cortex-m0plus", "-mthumb")),
+    Target(
+        "cortex-m4f-gcc", "", "cortex_m4", True,
+        ("arm-none-eabi-gcc", "-mcpu=cortex-m4", "-mthumb", "-mfloat-abi=hard", "-mfpu=fpv4-sp-d16"),
+    ),
+)  # fmt: skip
+"""The same chips by the distribution's compiler, where it is installed."""
+AVR = ("avr-gcc", "-mmcu=avr5")
+"""The distribution's compiler for 8-bit AVR. No emulator runs it here: it tells sizes."""
+
+
+def found_targets() -> dict[str, Target]:
+    """The targets there are on this machine: those of the packaged compiler, and those of compilers found beside it."""
+    return TARGETS | {target.name: target for target in BY_GCC if shutil.which(target.compiler[0])}
+
 
 _HARNESS = """\
 {adapter}
@@ -151,11 +170,13 @@ def build(design: Design, target: Target, folder: Path, form: Form = PLAIN) -> P
     (folder / "harness.c").write_text(harness)
     (folder / "chip.ld").write_text(_LINKER)
     program = folder / f"{target.name}.elf"
+    packaged = [sys.executable, "-m", "ziglang", "cc", "-target", target.triple, f"-mcpu={target.cpu}"]
     command = [
-        sys.executable, "-m", "ziglang", "cc", "-target", target.triple, f"-mcpu={target.cpu}", "-Os", "-g",
+        *([*target.compiler, "-nostdlib", "-ffreestanding"] if target.compiler else packaged), "-Os", "-g",
         "-std=c99", "-ffp-contract=off", "-ffunction-sections", "-fdata-sections", "-Wall", "-Wextra", "-Werror",
         "-Wl,--gc-sections", "-Wl,-e,harness_run", "-Wl,-T," + str(folder / "chip.ld"),
-        str(folder / "harness.c"), *(str(folder / name) for name in sources.built), "-o", str(program),
+        str(folder / "harness.c"), *(str(folder / name) for name in sources.built),
+        *(["-lgcc"] if target.compiler else []), "-o", str(program),
     ]  # fmt: skip
     host.built(command, f" for {target.name}")
     return _read(program)
@@ -166,8 +187,20 @@ def host_sizes(design: Design, form: Form = PLAIN) -> tuple[int, int] | None:
 
     Raises FirmwareError where it does not build.
     """
-    if not available():
+    return _sizes(design, form, [*host.compiler(), *host.STRICT_FLAGS]) if available() else None
+
+
+def avr_sizes(design: Design, form: Form = PLAIN) -> tuple[int, int] | None:
+    """(flash, RAM) on an 8-bit AVR, bytes, without the compiler's own routines; None where its compiler is not found.
+
+    Raises FirmwareError where it does not build.
+    """
+    if not available() or shutil.which(AVR[0]) is None:
         return None
+    return _sizes(design, form, [*AVR, "-std=c99", "-ffreestanding", "-Wall", "-Wextra", "-Werror"])
+
+
+def _sizes(design: Design, form: Form, compiler: list[str]) -> tuple[int, int]:
     from elftools.elf.elffile import ELFFile
 
     sources = generate(design, form=form)
@@ -180,7 +213,7 @@ def host_sizes(design: Design, form: Form = PLAIN) -> tuple[int, int] | None:
         sizes = []
         for name in (*sources.built, "size.c"):
             made = Path(place) / "one.o"
-            command = [*host.compiler(), *host.STRICT_FLAGS, "-Os", "-c", str(Path(place) / name), "-o", str(made)]
+            command = [*compiler, "-Os", "-c", str(Path(place) / name), "-o", str(made)]
             host.built(command)
             with made.open("rb") as stream:
                 symbols = list(ELFFile(stream).get_section_by_name(".symtab").iter_symbols())

@@ -77,8 +77,8 @@ def seated(design: Design, name: str, form: Form = PLAIN) -> Iterator[Seat | Non
     elif is_own(name):
         with own_law_seated(design, Path(name)) as seat:
             yield seat
-    elif name in chip.TARGETS:
-        yield from _on_chip(design, chip.TARGETS[name])
+    elif name in chip.found_targets():
+        yield from _on_chip(design, chip.found_targets()[name])
     else:
         raise FirmwareError(
             f"--with: must be one of {', '.join(NAMES)}, or a law of your own, as my_law.c or my_law.py"
