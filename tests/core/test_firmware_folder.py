@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import shutil
 import subprocess
+import sys
 from pathlib import Path
 from typing import Any
 
@@ -45,6 +46,12 @@ def test_every_demo_is_a_folder_that_builds_and_proves_itself(demo: Any, tmp_pat
     command = next(line for line in readme.splitlines() if line.startswith("cc "))
     proven = subprocess.run(command, shell=True, cwd=tmp_path, capture_output=True, text=True, check=False)
     assert proven.stdout == "equal over 400 steps\n", proven.stderr
+    clang = [sys.executable, "-m", "ziglang", "cc", *host.STRICT_FLAGS, "-c", "-o", str(tmp_path / "one.o")]
+    for path in sorted(tmp_path.glob("own_*.c")):
+        checked = subprocess.run(
+            [*clang, str(path)], capture_output=True, text=True, check=False, env=host.compiler_environment()
+        )
+        assert checked.returncode == 0, checked.stderr
     for name in parts(tmp_path, "own"):  # each header stands on its own
         header = name.removesuffix(".c") + ".h"
         (tmp_path / "alone.c").write_text(f'#include "{header}"\nint main(void) {{ return 0; }}\n')

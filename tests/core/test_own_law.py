@@ -105,3 +105,16 @@ def test_what_goes_wrong_is_named(name: str, text: str | None, says: list[str], 
     line = str(caught.value)
     assert all(word in line for word in says) and "\n" not in line and name in line, line
     assert time.monotonic() - began_s < 1.5 + 2.0 + 4.0 * (name.endswith(".c"))  # and the time to build it
+
+
+def test_what_it_says_of_itself_is_in_the_run(tmp_path: Path) -> None:
+    """Flags: a sensor at fault, and a cut-out of its own, shown as the built-in law's are."""
+    (tmp_path / "law.py").write_text(
+        "class Law:\n    k = 0\n    def step(self, reading, dt):\n        self.k += 1\n"
+        "        self.flags = 2 if self.k > 100 else 1 if self.k > 50 else 0\n        return 0.0\n"
+    )
+    with seated(DESIGN, str(tmp_path / "law.py")) as seat:
+        trace = loop.run(DESIGN, DESIGN.trial[0], seat=seat)
+    flags = trace.flags.astype(int) & 3
+    assert not flags[:50].any() and (flags[50:100] == 1).all() and (flags[100:] == 2).all()
+    assert np.isnan(trace.measured_celsius[50:100]).all() and any(e.kind == "cut_out" for e in trace.events)

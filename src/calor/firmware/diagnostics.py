@@ -17,7 +17,7 @@ _LINE = re.compile(
     r"^(?P<file>[^:\n]+):(?P<line>\d+):(?:(?P<column>\d+):)? (?:fatal )?(?P<kind>error|warning): (?P<text>.*)$"
 )
 LONGEST_S = 20.0
-FLAGS = ("-std=c99", "-ffp-contract=off", "-Wall", "-Wextra", "-fsyntax-only")
+FLAGS = ("-std=c99", "-ffp-contract=off", "-Wall", "-Wextra", "-c", "-o", "law.o")
 
 
 class Diagnostic(NamedTuple):

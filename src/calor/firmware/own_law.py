@@ -1,7 +1,8 @@
 """A law of the user's own, in C or Python, in the seat of the built-in one: always in a process of its own.
 
 It may crash, hang, eat memory or answer nonsense: each is named, with the step and its input, and nothing else is hurt.
-The process is asked over a pair of pipes, five floats for a row of floats; to start afresh it is started afresh.
+The process is asked over a pair of pipes: five floats for a temperature, four demands and flags. To start afresh it is
+started afresh.
 
 C: a file that includes "calor_law.h" and defines `void calor_law(const calor_law_input *in, calor_law_output *out)`.
 Python: a file with a class `Law` and in it `step(self, reading, dt)`, which returns a demand, or a list of them.
@@ -31,6 +32,8 @@ from calor.loop.seat import GIVEN, Seat, seat_of
 
 LONGEST_ANSWER_S = 1.5
 MOST_MEMORY_BYTES = 512 * 2**20
+ANSWER_BYTES = 24
+FAULT, CUT_OUT = 1, 2
 
 HEADER = """\
 /* What a law of one's own is given at each control step, and what it answers. */
@@ -48,7 +51,11 @@ typedef struct {
 typedef struct {
     float measured_celsius; /* what it takes the temperature to be; NaN: the sensor is at fault */
     float demand[4];        /* of each output, 0 to 1 */
+    unsigned flags;         /* what is to be seen in the run: CALOR_LAW_FAULT, CALOR_LAW_CUT_OUT */
 } calor_law_output;
+
+#define CALOR_LAW_FAULT 1u   /* the sensor is at fault, as a measured NaN says too */
+#define CALOR_LAW_CUT_OUT 2u /* it has cut out */
 
 void calor_law(const calor_law_input *in, calor_law_output *out);
 
@@ -115,7 +122,7 @@ while True:
     answer = law.step(reading, dt)
     demands = list(answer) if isinstance(answer, (list, tuple)) else [answer]
     measured = getattr(law, "measured_celsius", reading)
-    out.write(struct.pack("5f", measured, *(demands + [0.0] * 4)[:4]))
+    out.write(struct.pack("5fI", measured, *(demands + [0.0] * 4)[:4], int(getattr(law, "flags", 0)) & 3))
     out.flush()
 """
 
@@ -185,16 +192,16 @@ class OwnLaw:
         setpoint = self._design.setpoint.celsius if math.isnan(put_in) else put_in
         asked = struct.pack("5f", counts, setpoint, other, hand, float(self._design.law.period_s))
         data = self._ask(asked, counts)
-        measured, *demands = struct.unpack("5f", data)
+        measured, *demands, flags = struct.unpack("5fI", data)
         for demand in demands[: len(self._design.outputs)]:
             if math.isnan(demand):
                 raise self._named("answered NaN", counts)
             if not -1e-6 <= demand <= 1.0 + 1e-6:
                 raise self._named(f"asked for {demand:g}, outside 0 to 1", counts)
         self._step += 1
-        faulty = 1.0 if math.isnan(measured) else 0.0
+        said = float(int(flags) & CUT_OUT | (1 if math.isnan(measured) or int(flags) & FAULT else 0))
         each = [value for demand in demands for value in (demand, 0.0)]
-        return struct.pack("12f", measured, setpoint, faulty, 0.0, *each)
+        return struct.pack("12f", measured, setpoint, said, 0.0, *each)
 
     def _ask(self, asked: bytes, counts: float) -> bytes:
         process = self._process
@@ -203,11 +210,11 @@ class OwnLaw:
         data = b""
         try:
             process.stdin.write(asked)
-            while len(data) < 20:
+            while len(data) < ANSWER_BYTES:
                 ready, _, _ = select.select([process.stdout], [], [], LONGEST_ANSWER_S)
                 if not ready:
                     raise self._named(f"did not answer within {LONGEST_ANSWER_S:g} s and was stopped", counts)
-                part = os.read(process.stdout.fileno(), 20 - len(data))
+                part = os.read(process.stdout.fileno(), ANSWER_BYTES - len(data))
                 if not part:
                     raise self._named(self._how_it_ended(process), counts)
                 data += part
