@@ -11,7 +11,7 @@ from pathlib import Path
 import pytest
 
 ROOT = Path(__file__).parent.parent
-FLOORS = [["units", "errors", "compiled"], ["settings"], ["sense", "law", "drive", "load"], ["design"], ["loop"], ["demo"],
+FLOORS = [["units", "errors", "compiled", "logarithm"], ["settings"], ["sense", "law", "drive", "load"], ["design"], ["loop"], ["demo"],
           ["log", "judge", "firmware"], ["cli", "desk"]]  # fmt: skip
 CORE = [name for floor in FLOORS for name in floor if name not in ("cli", "desk")]
 

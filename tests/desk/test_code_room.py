@@ -122,6 +122,7 @@ def test_another_one_decides(desk: Desk, qtbot: Any, tmp_path: Any) -> None:
     room.choose_seat("host")
     qtbot.waitUntil(lambda: model.result.request.seat == "host", timeout=20_000)
     assert any("Generated C, this machine" in entry[0] for entry in window.strip.legend.entries)
+    assert window.ribbon.cards["law"].caption == "Law · Generated C, this machine"
     built_in = model.result.verdict
     lazy, bad = tmp_path / "lazy.py", tmp_path / "bad.py"
     lazy.write_text("class Law:\n    measured_celsius = 20.0\n    def step(self, reading, dt):\n        return 0.0\n")
@@ -193,6 +194,17 @@ def test_a_law_of_ones_own_is_written_here(desk: Desk, qtbot: Any, tmp_path: Any
     own.editor.replace_text(good)
     own.save()
     qtbot.waitUntil(lambda: bool(model.result.trace.demand.any()), timeout=30_000)
+    # as the design's law, and back
+    own.make_law.click()
+    qtbot.waitUntil(lambda: model.result.request.design.law.kind == "code", timeout=30_000)
+    assert model.design.law.file == str(own.path) and model.design.law.period_s == 0.5 and model.seat == "python"
+    assert room.seat.currentText() == "Own law, my_law.c" and window.ribbon.cards["law"].lines == (
+        "Own code",
+        "my_law.c",
+    )
+    assert not any(button.isChecked() for button in window.bench._kinds["law"].buttons.values())
+    model.undo_stack.undo()
+    assert model.design.law.kind == "pid" and room.seat.currentText() == "Built-in law"
     # changed by others: taken, and where both have changed, asked
     own.path.write_text(good + "/* others */\n")
     qtbot.waitUntil(lambda: "others" in own.editor.text(), timeout=10_000)

@@ -218,7 +218,7 @@ def _application() -> Any:
             consent.allow(own_file(design.law))
         with seated(design, seat) as taken, _progress(steps_of(design, chosen)) as control:
             trace = loop.run(design, chosen, control, taken)
-        data = report(design, chosen, trace)
+        data = report(design, chosen, trace) | ({"with": seat} if seat != "python" else {})
         if csv is not None:
             _write_csv(trace, csv)
         if as_json:

@@ -178,7 +178,8 @@ class Bench(QFrame):
         outer.addLayout(head)
         self._kinds: dict[str, Segments | KindBox] = {}
         for block in ORDER:
-            kinds = list(BLOCK_KINDS[block])
+            # a law of one's own is begun in the Code room
+            kinds = [kind for kind in BLOCK_KINDS[block] if kind != "code"]
             if len(kinds) > 1:
                 many = sum(len(word(kind)) + 3 for kind in kinds) > WIDEST_SEGMENTS
                 segments = (KindBox if many else Segments)(kinds, BLOCKS[block])

@@ -319,6 +319,7 @@ class CodeRoom(QFrame):
             own.changed.connect(self._fill_names)
             own.saved.connect(self._own_saved)
             own.decides.connect(self.choose_seat)
+            own.taken.connect(lambda path: self._take(Path(path)))
             self.own[key] = own
             self.pages.addWidget(own)
             self._fill_names()
@@ -330,6 +331,16 @@ class CodeRoom(QFrame):
         law = self._model.design.law
         if self._model.seat == path or (isinstance(law, Code) and law.file == path):
             self._model.simulate()
+
+    def _take(self, path: Path) -> None:
+        """Make a file of one's own the design's law: whoever does has agreed to run it."""
+        try:
+            consent.allow(path)
+        except CalorError as error:
+            self._model.noticed.emit("error", str(error))
+            return
+        self._model.take_law(path)
+        self._fill_seats()
 
     def unsaved(self) -> list[OwnFile]:
         """The files of one's own that are not saved."""

@@ -277,10 +277,11 @@ class Segments(QWidget):
             self.buttons[choice] = button
 
     def show_choice(self, choice: str) -> None:
-        """Mark the chosen word."""
-        button = self.buttons.get(choice)
-        if button is not None:
-            button.setChecked(True)
+        """Mark the chosen word; none of them where it is another."""
+        self._group.setExclusive(False)
+        for name, button in self.buttons.items():
+            button.setChecked(name == choice)
+        self._group.setExclusive(True)
 
     def eventFilter(self, watched: Any, event: QEvent) -> bool:
         if event.type() == QEvent.Type.KeyPress and isinstance(event, QKeyEvent):

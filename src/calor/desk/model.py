@@ -17,6 +17,7 @@ from calor.desk.places import Keeper, Remembered
 from calor.desk.simulator import NOT_MADE, Outcome, Request, Simulator
 from calor.errors import DesignError, Problem
 from calor.law import fan_curve, stages
+from calor.law.code import Code
 from calor.law.on_off import DEFAULT_HYSTERESIS_CELSIUS
 from calor.sense.survey import Scope, Survey
 from calor.sense.table import Number
@@ -297,6 +298,17 @@ class Model(QObject):
         self.end_merging()
         self.edit(design, f"{block}: {kind.replace('_', ' ')}")
         return None
+
+    def take_law(self, path: Path) -> None:
+        """Make a file of the user's own the design's law."""
+        now = self.design.law
+        if isinstance(now, Code) and now.file == str(path):
+            return
+        self._past_kinds[("law", now.kind)] = now
+        law = Code(action=now.action, period_s=now.period_s, file=str(path))
+        self.end_merging()
+        self.seat = "python"
+        self.edit(self._with("law", law), f"law: {path.name}")
 
     def choose_trial(self, number: int) -> None:
         """Run another trial."""

@@ -40,6 +40,8 @@ class OwnFile(QFrame):
     """Its path: it was saved, or allowed."""
     decides = pyqtSignal(str)
     """Its path: it is to decide in the trial."""
+    taken = pyqtSignal(str)
+    """Its path: it is to be the design's law."""
 
     def __init__(self, path: Path, from_design: bool = False) -> None:
         super().__init__()
@@ -53,6 +55,8 @@ class OwnFile(QFrame):
         self.take, self.keep = QPushButton("Take the one on disk"), QPushButton("Keep mine")
         self.allow = QPushButton("Allow it")
         self.save_button, self.decide = QPushButton("Save"), QPushButton("Let it decide")
+        self.make_law = QPushButton("Make it the law")
+        self.make_law.setToolTip("The design names this file as its law, and is saved with it.")
         self.state = label("", "quiet")
         self._lay_out()
         self._later = QTimer(self)
@@ -71,6 +75,7 @@ class OwnFile(QFrame):
         self.allow.clicked.connect(self._allow)
         self.save_button.clicked.connect(self.save)
         self.decide.clicked.connect(self._decide)
+        self.make_law.clicked.connect(self._make_law)
         self._ask_consent()
         self.look_through()
 
@@ -98,11 +103,12 @@ class OwnFile(QFrame):
         below.addWidget(self.state, 1)
         below.addWidget(self.save_button)
         below.addWidget(self.decide)
+        below.addWidget(self.make_law)
         column.addLayout(below)
 
     def order(self) -> list[QWidget]:
         """What the Tab key reaches."""
-        return [self.editor, self.problems, self.save_button, self.decide]
+        return [self.editor, self.problems, self.save_button, self.decide, self.make_law]
 
     # ---- saved or not
 
@@ -138,6 +144,10 @@ class OwnFile(QFrame):
     def _decide(self) -> None:
         if self.is_saved or self.save():
             self.decides.emit(str(self.path))
+
+    def _make_law(self) -> None:
+        if self.is_saved or self.save():
+            self.taken.emit(str(self.path))
 
     def _show_state(self) -> None:
         errors = sum(item.is_error for item in self.diagnostics)

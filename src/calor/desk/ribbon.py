@@ -13,7 +13,7 @@ from calor.design.model import BLOCKS as ORDER
 from calor.design.model import block_summary
 from calor.desk import theme as look
 from calor.desk.model import Model
-from calor.desk.words import BLOCKS
+from calor.desk.words import BLOCKS, seat_word
 
 CARD_PX, GAP_PX, TOP_PX, BACK_PX = 64, 28, 10, 26
 
@@ -25,6 +25,7 @@ class Card(QAbstractButton):
         super().__init__(parent)
         self.block = block
         self.theme = look.LIGHT
+        self.caption = BLOCKS[block]
         self.lines = ("", "")
         self.attention = ""
         self.setCheckable(True)
@@ -50,7 +51,7 @@ class Card(QAbstractButton):
             painter.drawRoundedRect(frame.adjusted(3, 3, -3, -3), 3, 3)
         width = self.width() - 24
         for text, top, px, colour in (
-            (BLOCKS[self.block], 6, look.SMALL_PX, t.quiet),
+            (self.caption, 6, look.SMALL_PX, t.quiet),
             (self.lines[0], 22, look.BODY_PX, t.ink),
             (self.lines[1], 42, look.SMALL_PX, t.quiet),
         ):
@@ -104,10 +105,14 @@ class Ribbon(QWidget):
         for block, card in self.cards.items():
             card.setChecked(self._model.bench == block)
             lines, attention = block_summary(design, block, unit), marks.get(block, "")
-            if (lines, attention) == (card.lines, card.attention):
+            caption = BLOCKS[block]
+            if block == "law" and self._model.seat != "python":
+                # who is under test is seen in every room
+                caption = f"{caption} · {seat_word(self._model.seat)}"
+            if (caption, lines, attention) == (card.caption, card.lines, card.attention):
                 continue
-            card.lines, card.attention = lines, attention
-            tip = ". ".join((BLOCKS[block], *card.lines, marks.get(block, "")))
+            card.caption, card.lines, card.attention = caption, lines, attention
+            tip = ". ".join((caption, *card.lines, marks.get(block, "")))
             card.setToolTip("\n".join(card.lines))
             card.setAccessibleName(tip)
             card.update()
