@@ -41,7 +41,9 @@ def best_s(work: Callable[[], object], times: int) -> float:
 def c_loop(design: Design, trial: Trial, folder: Path) -> tuple[Callable[[], object], np.ndarray]:
     """The loop in C as something to call, and the column of measured temperatures it fills."""
     library = folder / "loop.so"
-    subprocess.run([*compiler(), "-O2", "-shared", "-fPIC", "-o", str(library), str(HERE / "loop.c"), "-lm"], check=True)
+    subprocess.run(
+        [*compiler(), "-O2", "-shared", "-fPIC", "-o", str(library), str(HERE / "loop.c"), "-lm"], check=True
+    )
     run = ctypes.CDLL(str(library)).run
     steps = loop.steps_of(design, trial)
 
