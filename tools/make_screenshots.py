@@ -120,11 +120,11 @@ def main() -> None:
     def code(window: Window) -> None:
         window.model.choose_room("code")
         done: list[bool] = []
-        window.code_room.check.finished.connect(lambda *_: done.append(True))
+        window.code_room.panel.check.finished.connect(lambda *_: done.append(True))
         for gain in (0.7, 0.8):
             done.clear()
             window.model.set_value("law", "gain_per_celsius", gain)
-            window.code_room.run_check.click()
+            window.code_room.panel.run_check.click()
             end = time.monotonic() + 120
             while not done and time.monotonic() < end:
                 app.processEvents()

@@ -40,6 +40,79 @@ def every_code(design: Design, count: int = 3000) -> Any:
     return inputs(design, readings / 40.0 if design.probe.kind == "ideal" else readings, np.full(len(readings), 20.0))
 
 
+@pytest.mark.parametrize(
+    ("text", "expected"),
+    [
+        ("float f(float a, int k) { return a * 2.0f + (float)k; }", "q16 f(q16 a, int k) { return q_add(q_mul(a, Q16(2.0)), q_from(k)); }"),
+        ("float f(float a) { a -= 0.5f; return -a < 1.0e-3f ? a : -3.5f; }", "q16 f(q16 a) { a = q_sub(a, Q16(0.5)); return q_sub(0, a) < Q16(1.0e-3) ? a : Q16(-3.5); }"),
+        ("uint32_t f(float a, uint32_t k) { return (uint32_t)(a / 4.0f) + k * 2u; }", "uint32_t f(q16 a, uint32_t k) { return (uint32_t)q_whole(q_div(a, Q16(4.0))) + k * 2u; }"),
+        ("float f(uint32_t n, float dt) { return (float)n * dt; }", "q16 f(uint32_t n, q16 dt) { return q_times(n, dt); }"),
+        ("bool f(float a, bool b) { /* a b */ return (a > 1.0f && b) || !b; }", "bool f(q16 a, bool b) { /* a b */ return (a > Q16(1.0) && b) || !b; }"),
+        ("float f(const float *x) { float s = 0.0f; for (int k = 0; k < 3; k++) { s += x[k]; } return s; }", "q16 f(const q16 *x) { q16 s = Q16(0.0); for (int k = 0; k < 3; k++) { s = q_add(s, x[k]); } return s; }"),
+        ("uint32_t f(uint32_t a) { a |= 1u << 2; return a & ~4u; }", "uint32_t f(uint32_t a) { a |= 1u << 2; return a & ~4u; }"),
+        ("static const float T[2] = { -1.5f, 2.0f };", "static const q16 T[2] = { Q16(-1.5), Q16(2.0) };"),
+    ],
+)  # fmt: skip
+def test_c_is_written_again_in_fixed_point(text: str, expected: str) -> None:
+    assert fixed_point.in_fixed_point({"a.c": text})["a.c"] == expected
+
+
+def test_a_whole_number_beside_a_fixed_one_is_refused() -> None:
+    with pytest.raises(ValueError, match="a whole number and a fixed-point one"):
+        fixed_point.in_fixed_point({"a.c": "float f(float a, int k) { return a + k; }"})
+
+
+LEAF = st.sampled_from(["a", "b", "c", "0.75f", "1.5f", "(float)k"])
+EXPRESSION = st.recursive(
+    LEAF,
+    lambda part: st.one_of(
+        st.tuples(part, st.sampled_from("+-*"), part).map(lambda three: "({} {} {})".format(*three)),
+        part.map(lambda one: f"(-{one})"),
+        st.tuples(part, part, part).map(lambda three: "({0} < {1} ? {2} : {1})".format(*three)),
+    ),
+    max_leaves=6,
+)
+
+
+@settings(max_examples=3, deadline=None, derandomize=True)
+@given(expressions=st.lists(EXPRESSION, min_size=12, max_size=20))
+def test_any_expression_keeps_its_value(expressions: list[str], tmp_path_factory: pytest.TempPathFactory) -> None:
+    """Random expressions, computed in float and in fixed point by the C itself."""
+    place = tmp_path_factory.mktemp("expressions")
+    functions = [
+        f"float f{n}(float a, float b, float c, int k) {{ return {text}; }}" for n, text in enumerate(expressions)
+    ]
+    (place / "plain.c").write_text("\n".join(functions) + "\n")
+    fixed = fixed_point.in_fixed_point({"fixed.c": "\n".join(functions).replace("float f", "float g")})["fixed.c"]
+    header = generate.generate(made(), form=Form(True, False)).files["untitled_q16.h"]
+    (place / "q16.h").write_text(header)
+    (place / "fixed.c").write_text('#include "q16.h"\n' + fixed + "\n")
+    count = len(expressions)
+    declared = "".join(f"float f{n}(float, float, float, int); q16 g{n}(q16, q16, q16, int);\n" for n in range(count))
+    calls = "".join(
+        f'printf("%.9g %.9g\\n", (double)f{n}(x, y, z, k), g{n}(q(x), q(y), q(z), k) / 65536.0);\n'
+        for n in range(count)
+    )
+    (place / "main.c").write_text(
+        '#include "q16.h"\n#include <stdio.h>\n' + declared + "static q16 q(float x) { return (q16)(x * 65536.0f); }\n"
+        "int main(void) { for (int n = 0; n < 9; n++) { const float x = 0.25f * (float)(n - 4), y = 1.0f - 0.125f * (float)n,"
+        " z = 0.5f * (float)(n % 3); const int k = n % 3 - 1;\n" + calls + "} return 0; }\n"
+    )  # fmt: skip
+    subprocess.run(
+        [
+            *host.compiler(),
+            "-w",
+            *(str(place / f"{name}.c") for name in ("plain", "fixed", "main")),
+            "-o",
+            str(place / "both"),
+        ],
+        check=True,
+    )
+    rows = np.array([line.split() for line in subprocess.check_output([place / "both"], text=True).splitlines()], float)
+    # a comparison of two that are equal but for a rounding may fall on either side: few do
+    assert np.mean(np.abs(rows[:, 0] - rows[:, 1]) < 2e-3) > 0.97 and len(rows) == 9 * count
+
+
 @pytest.mark.parametrize("demo", DEMOS, ids=lambda demo: demo.design.stem)
 def test_every_demo_in_fixed_point(demo: Any, tmp_path: Path) -> None:
     """Builds without a warning, proves itself, has no float in it, is clean under the sanitizers whatever comes."""

@@ -70,23 +70,26 @@ def test_it_is_checked_on_host_and_chips(desk: Desk, qtbot: Any, monkeypatch: py
     window._choose_room("code")
     room, model = window.code_room, window.model
     done: list[Any] = []
-    room.check.finished.connect(lambda *_: done.append(1))
-    room.run_check.click()
-    assert room.run_check.text() == "Stop"
+    room.panel.check.finished.connect(lambda *_: done.append(1))
+    room.panel.run_check.click()
+    assert room.panel.run_check.text() == "Stop"
     qtbot.waitUntil(lambda: len(done) == 1, timeout=120_000)
-    assert room.verdict.text() == "agrees" and room.run_check.text() == "Check on host and chips"
-    assert {"host", *chip.TARGETS} <= set(room.costs.texts) and "✓ equal" in room.costs.texts
-    assert "equal to the bit over 9 000 steps of 3 trials" in room.reference.text() and not room.explain.isVisible()
+    assert room.panel.verdict.text() == "agrees" and room.panel.run_check.text() == "Check on host and chips"
+    assert {"host", *chip.TARGETS} <= set(room.panel.costs.texts) and "✓ equal" in room.panel.costs.texts
+    assert (
+        "equal to the bit over 9 000 steps of 3 trials" in room.panel.reference.text()
+        and not room.panel.explain.isVisible()
+    )
     answers = room.overlay.answers
     assert answers.trial == model.trial.name and len(answers.time_s) == 3000 and not answers.apart.any()
     assert "none anywhere" in room.overlay.apart_title.text() and room.overlay.demand.isVisible()
     model.set_kind("law", "pid")
-    assert "has changed since this check" in room.explain.text()
-    room.run_check.click()
+    assert "has changed since this check" in room.panel.explain.text()
+    room.panel.run_check.click()
     qtbot.waitUntil(lambda: len(done) == 2, timeout=120_000)
-    assert any(text.startswith(("+", "−")) for text in room.costs.texts)
+    assert any(text.startswith(("+", "−")) for text in room.panel.costs.texts)
     # two programs that differ: named with the step
-    data = {**room._data, "pass": False}
+    data = {**room.panel.data, "pass": False}
     data["targets"] = [
         {
             **row,
@@ -95,23 +98,23 @@ def test_it_is_checked_on_host_and_chips(desk: Desk, qtbot: Any, monkeypatch: py
         }
         for row in data["targets"]
     ]
-    room.check.finished.emit(model.design, data)
+    room.panel.check.finished.emit(model.design, data)
     assert (
-        room.verdict.text() == "disagrees"
-        and "Differ first at step 5 of T, reading 7, between host and reference" in room.reference.text()
-        and "✕ differs" in room.costs.texts
+        room.panel.verdict.text() == "disagrees"
+        and "Differ first at step 5 of T, reading 7, between host and reference" in room.panel.reference.text()
+        and "✕ differs" in room.panel.costs.texts
     )
-    room.run_check.click()
-    room.run_check.click()
-    qtbot.waitUntil(lambda: room.status.text() == "stopped", timeout=60_000)
+    room.panel.run_check.click()
+    room.panel.run_check.click()
+    qtbot.waitUntil(lambda: room.panel.status.text() == "stopped", timeout=60_000)
 
     def fails(*_: Any, **__: Any) -> None:
         raise FirmwareError("no C compiler (cc) on this machine")
 
     monkeypatch.setattr(agreement, "check", fails)
-    room.run_check.click()
-    qtbot.waitUntil(lambda: "no C compiler" in room.status.text(), timeout=20_000)
-    assert room.run_check.text() == "Check on host and chips"
+    room.panel.run_check.click()
+    qtbot.waitUntil(lambda: "no C compiler" in room.panel.status.text(), timeout=20_000)
+    assert room.panel.run_check.text() == "Check on host and chips"
 
 
 def test_another_one_decides(desk: Desk, qtbot: Any, tmp_path: Any) -> None:
@@ -119,7 +122,7 @@ def test_another_one_decides(desk: Desk, qtbot: Any, tmp_path: Any) -> None:
     window = desk()
     room, model = window.code_room, window.model
     window._choose_room("code")
-    room.choose_seat("host")
+    room.panel.choose_seat("host")
     qtbot.waitUntil(lambda: model.result.request.seat == "host", timeout=20_000)
     assert any("Generated C, this machine" in entry[0] for entry in window.strip.legend.entries)
     assert window.ribbon.cards["law"].caption == "Law · Generated C, this machine"
@@ -127,14 +130,16 @@ def test_another_one_decides(desk: Desk, qtbot: Any, tmp_path: Any) -> None:
     lazy, bad = tmp_path / "lazy.py", tmp_path / "bad.py"
     lazy.write_text("class Law:\n    measured_celsius = 20.0\n    def step(self, reading, dt):\n        return 0.0\n")
     bad.write_text("class Law:\n    def step(self, reading, dt):\n        return float('nan')\n")
-    room.choose_seat(str(lazy))
+    room.panel.choose_seat(str(lazy))
     qtbot.waitUntil(lambda: model.result.request.seat == str(lazy), timeout=30_000)
-    assert model.result.verdict != built_in and not model.result.verdict.passes and "fails" in room.seat_note.text()
-    assert room.seat.currentText() == "Own law, lazy.py"
-    room.choose_seat(str(bad))
+    assert (
+        model.result.verdict != built_in and not model.result.verdict.passes and "fails" in room.panel.seat_note.text()
+    )
+    assert room.panel.seat.currentText() == "Own law, lazy.py"
+    room.panel.choose_seat(str(bad))
     qtbot.waitUntil(lambda: "answered NaN" in window.notice.text.text(), timeout=20_000)
     assert model.result.request.seat == str(lazy) and model.design.name == "Hatching cabinet"
-    room.choose_seat("python")
+    room.panel.choose_seat("python")
     qtbot.waitUntil(lambda: model.result.request.seat == "python", timeout=20_000)
 
 
@@ -150,7 +155,7 @@ def test_the_c_in_another_form(desk: Desk, qtbot: Any, monkeypatch: pytest.Monke
     assert "q_mul(" in room.editor.text() and room.names.findData("q16.h") >= 0
     written: list[Any] = []
     monkeypatch.setattr(window.files, "ask_code", written.append)
-    room.save.click()
+    room.panel.save.click()
     assert written == [(True, True)]
     window.files.write_code(tmp_path / "c", room.form)
     assert (tmp_path / "c" / "hatching_cabinet_q16.h").exists() and "sources" in window.notice.text.text()
@@ -189,7 +194,7 @@ def test_a_law_of_ones_own_is_written_here(desk: Desk, qtbot: Any, tmp_path: Any
     assert own.is_saved and "return 0.0f;" in (tmp_path / "my_law.c").read_text() and model.edited
     own.decide.click()
     qtbot.waitUntil(lambda: model.result.request.seat == str(own.path), timeout=30_000)
-    assert room.seat.currentText() == "Own law, my_law.c" and not model.result.trace.demand.any()
+    assert room.panel.seat.currentText() == "Own law, my_law.c" and not model.result.trace.demand.any()
     # a save is tried at once
     own.editor.replace_text(good)
     own.save()
@@ -198,13 +203,13 @@ def test_a_law_of_ones_own_is_written_here(desk: Desk, qtbot: Any, tmp_path: Any
     own.make_law.click()
     qtbot.waitUntil(lambda: model.result.request.design.law.kind == "code", timeout=30_000)
     assert model.design.law.file == str(own.path) and model.design.law.period_s == 0.5 and model.seat == "python"
-    assert room.seat.currentText() == "Own law, my_law.c" and window.ribbon.cards["law"].lines == (
+    assert room.panel.seat.currentText() == "Own law, my_law.c" and window.ribbon.cards["law"].lines == (
         "Own code",
         "my_law.c",
     )
     assert not any(button.isChecked() for button in window.bench._kinds["law"].buttons.values())
     model.undo_stack.undo()
-    assert model.design.law.kind == "pid" and room.seat.currentText() == "Built-in law"
+    assert model.design.law.kind == "pid" and room.panel.seat.currentText() == "Built-in law"
     # changed by others: taken, and where both have changed, asked
     own.path.write_text(good + "/* others */\n")
     qtbot.waitUntil(lambda: "others" in own.editor.text(), timeout=10_000)
@@ -248,7 +253,7 @@ def test_code_of_others_is_asked_about(desk: Desk, qtbot: Any, tmp_path: Any) ->
     assert not touched.exists() and model.result is None and "no run to show" in window.strip.empty.text()
     window.notice.action.click()
     own = room.own[str(tmp_path / "law.py")]
-    assert room.isVisible() and own.allow.isVisible() and room.seat.currentText() == "Own law, law.py"
+    assert room.isVisible() and own.allow.isVisible() and room.panel.seat.currentText() == "Own law, law.py"
     own.allow.click()
     qtbot.waitUntil(lambda: model.result is not None, timeout=30_000)
     assert touched.exists() and model.result.trace.demand.mean() == pytest.approx(0.5) and window.notice.isHidden()

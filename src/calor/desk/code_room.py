@@ -15,7 +15,6 @@ from PyQt6.QtWidgets import (
     QLineEdit,
     QMenu,
     QPushButton,
-    QScrollArea,
     QStackedWidget,
     QVBoxLayout,
     QWidget,
@@ -24,21 +23,18 @@ from PyQt6.QtWidgets import (
 from calor.design.file import save_atomically
 from calor.design.model import Design
 from calor.desk import theme as look
-from calor.desk.code_check import CodeCheck
+from calor.desk.check_panel import LAWS, CheckPanel
 from calor.desk.code_editor import CodeEditor, changed_lines
-from calor.desk.cost_table import CostTable
 from calor.desk.fields import label, set_role
 from calor.desk.model import Model
 from calor.desk.overlay import Overlay
 from calor.desk.own_file import OwnFile
-from calor.desk.words import FORMS, SEATS, seat_word
+from calor.desk.words import FORMS
 from calor.errors import CalorError
 from calor.firmware import consent
 from calor.firmware.form import PLAIN, Form, form_of
 from calor.law.code import Code
 
-SIDE_PX = 262
-LAWS = "Laws (*.c *.py)"
 NEW_LAWS = (
     ("From this design, in C…", "c"), ("A small one, in Python…", "py"), ("Open a file…", ""),
 )  # fmt: skip
@@ -52,43 +48,29 @@ class CodeRoom(QFrame):
         self.setObjectName("centre")
         self._model = model
         self._shown: tuple[Design, Form] | None = None
-        self._busy = False
         self._files: dict[str, str] = {}
         self._changed: dict[str, list[int]] = {}
-        self._checked: tuple[Design, Form] | None = None
-        self._data: dict[str, Any] | None = None
-        self._before: dict[str, Any] | None = None
         self.form = PLAIN
         self.own: dict[str, OwnFile] = {}
-        self.check = CodeCheck()
-        self.editor, self.costs, self.overlay = CodeEditor(), CostTable(), Overlay()
+        self.panel = CheckPanel(model)
+        self.editor, self.overlay = CodeEditor(), Overlay()
         self.names, self.line, self.forms = QComboBox(), QLineEdit(), QComboBox()
         self.names.setAccessibleName("File")
         self.forms.setAccessibleName("How the C computes")
         self.new_law = QPushButton("New law")
         self.pages = QStackedWidget()
-        self.status = label("", "quiet")
-        self.run_check, self.save = QPushButton("Check on host and chips"), QPushButton("Save its folder…")
-        self.verdict = label("", "heading")
-        self.seat, self.seat_note = QComboBox(), label("", "quiet")
-        self.seat.setAccessibleName("Who decides in the trial")
         self._lay_out()
-        self._fill_seats()
         self._connect()
 
     def _connect(self) -> None:
         model = self._model
-        self.seat.activated.connect(self._seat_chosen)
-        self.run_check.clicked.connect(self._start_or_stop)
         self.names.currentIndexChanged.connect(lambda _: self._show_file())
         self.forms.activated.connect(self._form_chosen)
         self.line.returnPressed.connect(lambda: self._find(True))
         QShortcut(QKeySequence("Ctrl+F"), self, activated=self._ask_find)
         QShortcut(QKeySequence("Shift+Return"), self.line, activated=lambda: self._find(False))
-        self.check.progressed.connect(self._say)
-        self.check.finished.connect(self._finished)
-        self.check.failed.connect(self._failed)
-        model.run_changed.connect(self._show_seat)
+        self.panel.answered.connect(self.overlay.show_answers)
+        self.panel.opened.connect(lambda name: self._open_own(Path(name)))
         model.design_changed.connect(self.show_model)
         model.opened.connect(self._opened)
 
@@ -129,52 +111,13 @@ class CodeRoom(QFrame):
         left.addWidget(self.pages, 1)
         left.addWidget(self.overlay)
         across.addLayout(left, 1)
-        across.addWidget(self._side())
-
-    def _side(self) -> QWidget:
-        side = QWidget()
-        side.setFixedWidth(SIDE_PX)
-        right = QVBoxLayout(side)
-        right.setSpacing(6)
-        right.setContentsMargins(0, 0, 0, 0)
-        title = QHBoxLayout()
-        title.addWidget(label("Costs and agreement", "heading"))
-        title.addStretch(1)
-        title.addWidget(self.verdict)
-        right.addLayout(title)
-        self.explain = label("", "quiet")
-        self.explain.setWordWrap(True)
-        right.addWidget(self.explain)
-        right.addWidget(self.run_check)
-        self.status.setWordWrap(True)
-        right.addWidget(self.status)
-        self.status.hide()
-        self.reference = label("", "quiet")
-        self.reference.setWordWrap(True)
-        inside = QWidget()
-        inside.setObjectName("costs")
-        below = QVBoxLayout(inside)
-        below.setContentsMargins(0, 0, 10, 0)
-        below.setSpacing(6)
-        below.addWidget(self.reference)
-        below.addWidget(self.costs)
-        below.addStretch(1)
-        scroll = QScrollArea()
-        scroll.setWidgetResizable(True)
-        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        scroll.setWidget(inside)
-        right.addWidget(scroll, 1)
-        right.addWidget(label("Who decides in the trial", "heading"))
-        right.addWidget(self.seat)
-        self.seat_note.setWordWrap(True)
-        right.addWidget(self.seat_note)
-        right.addWidget(self.save)
-        return side
+        across.addWidget(self.panel)
 
     def order(self) -> list[QWidget]:
         """What the Tab key reaches in this room."""
         return [
-            self.names, self.forms, self.new_law, self.line, self.editor, self.run_check, self.seat, self.save
+            self.names, self.forms, self.new_law, self.line, self.editor, self.panel.run_check, self.panel.seat,
+            self.panel.save,
         ]  # fmt: skip
 
     def set_theme(self, theme: look.Theme) -> None:
@@ -186,10 +129,9 @@ class CodeRoom(QFrame):
 
     def _opened(self) -> None:
         self._shown, self._files, self._changed = None, {}, {}
-        self._data, self._before, self._checked = None, None, None
+        self.panel.forget()
         self.form = PLAIN
         self.forms.setCurrentIndex(0)
-        self._fill_seats()
         self.show_model()
 
     def showEvent(self, event: Any) -> None:
@@ -234,11 +176,11 @@ class CodeRoom(QFrame):
             for name, text in files.items()
         }
         if self._shown is None or self._shown[0].law != design.law:
-            self._fill_seats()
+            self.panel.fill_seats()
         self._files, self._shown = files, (design, form)
         self._fill_names()
         self._show_file()
-        self._show_check()
+        self.panel.show_check(form)
 
     def _fill_names(self) -> None:
         chosen = self.names.currentData()
@@ -320,7 +262,7 @@ class CodeRoom(QFrame):
             own.editor.set_theme(getattr(self, "_theme", look.LIGHT))
             own.changed.connect(self._fill_names)
             own.saved.connect(self._own_saved)
-            own.decides.connect(self.choose_seat)
+            own.decides.connect(self.panel.choose_seat)
             own.taken.connect(lambda path: self._take(Path(path)))
             self.own[key] = own
             self.pages.addWidget(own)
@@ -342,7 +284,7 @@ class CodeRoom(QFrame):
             self._model.noticed.emit("error", str(error))
             return
         self._model.take_law(path)
-        self._fill_seats()
+        self.panel.fill_seats()
 
     def unsaved(self) -> list[OwnFile]:
         """The files of one's own that are not saved."""
@@ -362,118 +304,8 @@ class CodeRoom(QFrame):
         found = self._shown_editor().find(self.line.text(), forward)
         set_role(self.line, "wrong", "false" if found or not self.line.text() else "true")
 
-    # ---- the check
-
-    def _start_or_stop(self) -> None:
-        if self._busy:
-            self.check.stop()
-            self._say("stopping …")
-            return
-        self._busy = True
-        self.run_check.setText("Stop")
-        self._say("building for the host …")
-        self._asked = (self._model.design, self.form)
-        self.check.start(*self._asked)
-
-    def _finished(self, design: Design, data: dict[str, Any]) -> None:
-        self._busy = False
-        self.run_check.setText("Check on host and chips")
-        self._say(data.get("skipped", ""))
-        self._before, self._data, self._checked = self._data, data, (design, Form(**data["form"]))
-        self._show_check()
-
-    def _failed(self, text: str) -> None:
-        self._busy = False
-        self.run_check.setText("Check on host and chips")
-        self._say(text)
-
-    def _say(self, text: str) -> None:
-        self.status.setText(text)
-        self.status.setVisible(bool(text))
-
-    def _show_check(self) -> None:
-        """The last check, and whether it is of the design as it is now."""
-        data = self._data
-        if data is None:
-            self.explain.setText(
-                "Builds the C, gives it every trial's readings on this machine and on three emulated chips, and"
-                " compares them bit by bit. Takes some seconds, the first time some more."
-            )
-            self.explain.show()
-            self.verdict.setText("")
-            self.reference.setText("")
-            self.costs.show_costs(None, None)
-            self.overlay.show_answers(None)
-            return
-        current = self._checked is not None and self._checked == (self._model.design, self.form)
-        self.explain.setText("" if current else "The design has changed since this check.")
-        self.explain.setVisible(not current)
-        good = data["pass"]
-        self.verdict.setText("agrees" if good else "disagrees")
-        set_role(self.verdict, "role", "passed" if good else "failed")
-        self.costs.show_costs(data, self._before)
-        self.reference.setText(said_of(data))
-        answers = data.get("answers", {})
-        self.overlay.show_answers(answers.get(self._model.trial.name) or next(iter(answers.values()), None))
-
-    # ---- who decides
-
-    def _fill_seats(self) -> None:
-        self.seat.clear()
-        own = [] if self._model.seat in SEATS else [self._model.seat]
-        for seat in (*SEATS, *own):
-            self.seat.addItem(seat_word(seat, self._model.design), seat)
-        self.seat.addItem("A law of your own…", "")
-        self.seat.setCurrentIndex(self.seat.findData(self._model.seat))
-
-    def _seat_chosen(self, index: int) -> None:
-        seat = str(self.seat.itemData(index))
-        if not seat:
-            name, _ = QFileDialog.getOpenFileName(self, "A law of your own", "", LAWS)
-            seat = name or self._model.seat
-            if name:
-                self._open_own(Path(name))
-        self.choose_seat(seat)
-
-    def choose_seat(self, seat: str) -> None:
-        """Let another one decide, and show who."""
-        self._model.choose_seat(seat)
-        self._fill_seats()
-        self._show_seat()
-
-    def _show_seat(self) -> None:
-        result = self._model.result
-        if result is None or not self.isVisible():
-            return
-        passes = "passes" if result.verdict.passes else "fails"
-        if result.request.seat != self._model.seat:
-            text = "Its run is being made, or could not be."
-        else:
-            text = f"{self._model.trial.name}: {passes}. Shown in the Loop room."
-        self.seat_note.setText(text)
-
     def close_down(self) -> None:
         """End a check that is on."""
-        self.check.close()
+        self.panel.check.close()
         for own in self.own.values():
             own.close_down()
-
-
-def said_of(data: dict[str, Any]) -> str:
-    """What a check found, in words: where two first differ, or over how many steps all are equal."""
-    own, steps = data["reference"], data["targets"][0]["steps"]
-    first = next((row["first_difference"] for row in data["targets"] if row["first_difference"]), None)
-    counted = f"{steps:,} steps of {len(data['trials'])} trials".replace(",", " ")
-    if first:
-        begin = (
-            f"Differ first at step {first['step']} of {first['trial']}, reading {first['reading']:g}, between"
-            f" {first['between'].replace(', ', ' and ')}; of {counted}."
-        )
-    elif own["bit_equal"] is None:
-        begin = f"Host and chips equal to the bit over {counted}."
-    else:
-        begin = f"Reference in single precision, host and chips equal to the bit over {counted}."
-    return (
-        f"{begin} From the simulation in double precision apart by: demand {own['demand'] * 100.0:.2g} %, reading"
-        f" {own['measured_celsius']:.1g} °C. A time made of instructions is an estimate."
-    )

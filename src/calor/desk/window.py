@@ -102,7 +102,7 @@ class Window(QMainWindow):
         model.room_changed.connect(self._show_room)
         for room, button in self.rail.rooms.items():
             button.clicked.connect(lambda _, room=room: self._choose_room(room))
-        self.code_room.save.clicked.connect(lambda: files.ask_code(self.code_room.form))
+        self.code_room.panel.save.clicked.connect(lambda: files.ask_code(self.code_room.form))
         self.start_page.left.connect(lambda: self.show_start(False))
         model.opened.connect(lambda: self.show_start(False))
         model.bench_chosen.connect(self._show_room)
