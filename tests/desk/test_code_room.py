@@ -158,7 +158,9 @@ def test_the_c_in_another_form(desk: Desk, qtbot: Any, monkeypatch: pytest.Monke
     room.panel.save.click()
     assert written == [(True, True)]
     window.files.write_code(tmp_path / "c", room.form)
-    assert (tmp_path / "c" / "hatching_cabinet_q16.h").exists() and "sources" in window.notice.text.text()
+    assert "building, measuring" in window.notice.text.text()
+    qtbot.waitUntil(lambda: "sources" in window.notice.text.text(), timeout=60_000)
+    assert (tmp_path / "c" / "hatching_cabinet_q16.h").exists()
     model.undo_stack.setClean()
     window.files.open_demo(7)
     assert room.form == (False, False)

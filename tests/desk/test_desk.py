@@ -84,7 +84,7 @@ def test_the_first_minute(desk: Desk, qtbot: Any) -> None:
     qtbot.waitUntil(lambda: any(card.property("of") for card in window.verdict._shown_cards), timeout=5000)
 
     window.files.write_code(Path(os.environ["XDG_DATA_HOME"]) / "c")
-    assert "sources, their headers and a README" in window.notice.text.text()
+    qtbot.waitUntil(lambda: "sources, their headers and a README" in window.notice.text.text(), timeout=60_000)
     assert (Path(os.environ["XDG_DATA_HOME"]) / "c" / "hatching_cabinet_thermostat.c").exists()
     window.bench._kinds["law"].buttons["pid"].click()
     assert model.design.law.gain_per_celsius == pytest.approx(0.35)  # what was set before comes back

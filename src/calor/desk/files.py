@@ -10,6 +10,7 @@ from PyQt6.QtCore import QObject, QThread, pyqtSignal
 from PyQt6.QtWidgets import QApplication, QFileDialog, QMessageBox, QWidget
 
 from calor.demo import DEMOS, STARTER
+from calor.design.model import Design
 from calor.desk.model import Model
 from calor.errors import CalorError, FirmwareError
 from calor.firmware.form import PLAIN, Form
@@ -42,6 +43,28 @@ class _LogReader(QThread):
             self.done.emit(trace, str(layout), "")
 
 
+class _CodeWriter(QThread):
+    """Builds, measures and writes the folder of a design's C beside the window, which stays alive meanwhile."""
+
+    done = pyqtSignal(list, str)
+
+    def __init__(self, design: Design, folder: Path, form: Form, parent: QObject) -> None:
+        super().__init__(parent)
+        self.design, self.folder, self.form = design, folder, form
+
+    def run(self) -> None:
+        from calor.firmware import folder as folders
+
+        try:
+            written = folders.write(self.design, self.folder, form=self.form)
+        except CalorError as error:
+            self.done.emit([], str(error))
+        except Exception as error:  # whatever a tool chain does, the window says it in a line
+            self.done.emit([], f"the C could not be written ({type(error).__name__}: {error})")
+        else:
+            self.done.emit(written, "")
+
+
 class Files(QObject):
     """What the file menu does."""
 
@@ -49,6 +72,7 @@ class Files(QObject):
         super().__init__(window)
         self._model, self._window = model, window
         self._reader: _LogReader | None = None
+        self._writer: _CodeWriter | None = None
 
     def may_go_on(self) -> bool:
         """Ask about unsaved changes; False where the user wants to stay."""
@@ -155,14 +179,20 @@ class Files(QObject):
             self.write_code(Path(folder), form)
 
     def write_code(self, folder: Path, form: Form = PLAIN) -> None:
-        """Write the C99 sources into `folder`."""
-        from calor.firmware import folder as folders
-
-        try:
-            written = folders.write(self._model.design, folder, form=form)
-        except FirmwareError as error:
-            self._model.noticed.emit("error", str(error))
+        """Write the C99 sources into `folder`; what is stated of a form is measured first, which takes some seconds."""
+        if self._writer is not None and self._writer.isRunning():
+            self._model.noticed.emit("note", f"still writing into {self._writer.folder}")
             return
+        self._model.noticed.emit("note", f"building, measuring and writing into {folder} …")
+        self._writer = _CodeWriter(self._model.design, folder, form, self)
+        self._writer.done.connect(self._code_written)
+        self._writer.start()
+
+    def _code_written(self, written: list[Path], problem: str) -> None:
+        if problem or self._writer is None:
+            self._model.noticed.emit("error", problem)
+            return
+        folder = self._writer.folder
         sources = sum(path.suffix == ".c" for path in written)
         self._model.noticed.emit(
             "note", f"Wrote {len(written)} files into {folder}: {sources} sources, their headers and a README. They are"
@@ -243,6 +273,7 @@ class Files(QObject):
         self._model.noticed.emit("note", in_words(found, self._model.unit))
 
     def close(self) -> None:
-        """Wait for a log that is still being read."""
-        if self._reader is not None:
-            self._reader.wait()
+        """Wait for a log that is still being read, and for C that is still being written."""
+        for thread in (self._reader, self._writer):
+            if thread is not None:
+                thread.wait()

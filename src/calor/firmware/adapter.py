@@ -60,7 +60,7 @@ _SWITCHING = """\
 
 
 _CONVERSIONS = """\
-static inline q16 calor_q(float x)
+__attribute__((unused)) static q16 calor_q(float x)
 {
     if (x != x || x <= -32768.0f) {
         return INT32_MIN;
@@ -68,7 +68,7 @@ static inline q16 calor_q(float x)
     return x >= 32767.0f ? INT32_MAX : (q16)(x * 65536.0f + (x < 0.0f ? -0.5f : 0.5f));
 }
 
-static inline float calor_f(q16 x)
+__attribute__((unused)) static float calor_f(q16 x)
 {
     return (float)x / 65536.0f;
 }

@@ -12,6 +12,7 @@ import shutil
 import sys
 import tempfile
 from dataclasses import dataclass
+from functools import lru_cache
 from pathlib import Path
 from typing import Any, NamedTuple
 
@@ -180,6 +181,20 @@ def build(design: Design, target: Target, folder: Path, form: Form = PLAIN) -> P
     ]  # fmt: skip
     host.built(command, f" for {target.name}")
     return _read(program)
+
+
+@lru_cache(maxsize=32)
+def built_sizes(design: Design, form: Form = PLAIN) -> tuple[tuple[str, int, int], ...]:
+    """(target, flash, RAM in bytes) of a design's C on each chip of the packaged compiler; none without the extra.
+
+    Raises FirmwareError where it does not build.
+    """
+    found = []
+    for target in TARGETS.values() if available() else ():
+        with tempfile.TemporaryDirectory() as place:
+            program = build(design, target, Path(place), form)
+        found.append((target.name, program.flash_bytes, program.ram_bytes))
+    return tuple(found)
 
 
 def host_sizes(design: Design, form: Form = PLAIN) -> tuple[int, int] | None:

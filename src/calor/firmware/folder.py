@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 
 from calor.design.model import Design, block_summary
-from calor.firmware import fixed_point
+from calor.firmware import chip, fixed_point
 from calor.firmware.adapter import as_given
 from calor.firmware.agreement import recorded
 from calor.firmware.code_table import CodeTable
@@ -63,7 +63,7 @@ def made(design: Design, prefix: str = "", form: Form = PLAIN) -> Made:
     apart = difference(design, form) if form != PLAIN else None
     own = sources.prefix
     context = context_of(design, own, form) | _around(design, form)
-    context |= {"built": sources.built, "bounds": bounds, "apart": apart}
+    context |= {"built": sources.built, "bounds": bounds, "apart": apart, "sizes": chip.built_sizes(design, form)}
     around = {f"{own}_{name}.c": render(f"{name}.c.j2", context) for name in ("example", "test")}
     files = dict(sources.files) | (fixed_point.in_fixed_point(around, sources.files) if form.fixed else around)
     files["README.md"] = render("readme.md.j2", context)
