@@ -81,7 +81,7 @@ def print_text(data: dict[str, Any]) -> None:
     def shown(value: Any, unit: str = "") -> str:
         return "–" if value is None else f"{value:.0f}{unit}"
 
-    for row in data["targets"]:
+    for row in (*data["targets"], *data["built_only"]):
         share = row.get("period_share_estimate")
         table.add_row(
             row["target"], EQUAL[row["bit_equal"]], str(row["steps"]),

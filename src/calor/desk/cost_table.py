@@ -42,13 +42,13 @@ class CostTable(QWidget):
             self._grid.setRowMinimumHeight(row, 0)
         if data is None:
             return
-        past = {row["target"]: row for row in before["targets"]} if before else {}
+        past = {row["target"]: row for row in (*before["targets"], *before["built_only"])} if before else {}
         for column, (key, title) in enumerate(COSTS):
             head = self._put(title, "quiet", 0, column)
             if key.startswith("instructions"):
                 head.setToolTip("Instructions of one control step, not cycles.")
         row = 1
-        for target in data["targets"]:
+        for target in (*data["targets"], *data["built_only"]):
             name = self._put(target["target"], "heading", row, 0, 3)
             name.setAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignBottom)
             self._grid.setRowMinimumHeight(row, 24)
