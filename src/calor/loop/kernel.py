@@ -13,7 +13,7 @@ import numpy.typing as npt
 
 from calor.compiled import Column, compiled
 from calor.drive import registry as drives
-from calor.drive.registry import DriveNumbers, DriveState
+from calor.drive.registry import DriveNumbers
 from calor.law import alarm as alarms
 from calor.law import registry as laws
 from calor.law import setpoint as setpoints
@@ -29,10 +29,10 @@ from calor.loop import conditions as given_conditions
 from calor.loop import seat as seats
 from calor.loop.conditions import Conditions
 from calor.loop.seat import Seat, call_address
+from calor.loop.switching import give
 from calor.loop.trace import Flag
-from calor.sense import filters, lag, reading
+from calor.sense import lag, reading
 from calor.sense.checks import NO_FAULT
-from calor.sense.filters import FilterNumbers
 from calor.sense.registry import IDEAL, ProbeNumbers
 
 PROBE_FAULT, CUT_OUT, MAINS_LOST, BY_HAND, STALLED, TRIPPED = (
@@ -49,7 +49,6 @@ AMBIENT, EXTRA, POWER, SETPOINT, WIRED, SIGNAL = (
 HAND, HUNG, SWITCH_FAULT, ADDED, ADDED_CELSIUS, HUMIDITY = (
     ROW.HAND, ROW.STALLED, ROW.SWITCH_FAULT, ROW.ADDED, ROW.ADDED_CELSIUS, ROW.HUMIDITY
 )  # fmt: skip
-INVERTED, STUCK_ON, STUCK_OFF = ROW.INVERTED, ROW.STUCK_ON, ROW.STUCK_OFF
 TRUE_ROW, PROBE_ROW, COUNTS_ROW, MEASURED_ROW, SETPOINT_ROW, FLAGS_ROW, OUTPUTS_FROM = range(7)
 """Rows of the columns a run fills: then the demand of each output, and after them what each was given."""
 
@@ -119,52 +118,6 @@ def _advance(
         end_slope = loads.slope(load, state, level, second, around)
         probe_celsius = lag.step(lag_s, probe_celsius, start, start_slope, state.celsius, end_slope, part_s)
     return state, probe_celsius
-
-
-@compiled(inner=True)
-def _switched(level: float, fault: float) -> float:
-    """What a faulty switch gives for a level."""
-    if fault == INVERTED:
-        return 1.0 - level
-    if fault == STUCK_ON:
-        return 1.0
-    if fault == STUCK_OFF:
-        return 0.0
-    return level
-
-
-@compiled(inline=True, inner=True)
-def _give(
-    drive: DriveNumbers,
-    state: DriveState,
-    demand: float,
-    power: float,
-    fault: float,
-    begin_s: float,
-    end_s: float,
-    switch_s: npt.NDArray[np.float64],
-    switch_level: npt.NDArray[np.float64],
-    output: int,
-    switches: int,
-    given: float,
-) -> tuple[DriveState, int, float, float]:
-    """What the drive gives between two instants, times `power`; each change of it is written down where it happens.
-
-    Returns the drive's state, the number of changes, the output at the end, and the output summed over time.
-    """
-    at_s, heat = begin_s, 0.0
-    while at_s < end_s:
-        state, level, until_s = drives.step(drive, state, demand, at_s, end_s)
-        if fault != 0.0:
-            level = _switched(level, fault)
-        level *= power
-        if level != given:
-            switch_s[output, switches], switch_level[output, switches] = at_s, level
-            switches += 1
-            given = level
-        heat += level * (until_s - at_s)
-        at_s = until_s
-    return state, switches, given, heat
 
 
 @compiled(inner=True)
@@ -340,7 +293,7 @@ def run(
                     heat += now_given * (until_s - at_s)
                 else:
                     fault_now = values[drive_row, SWITCH_FAULT] if output == 0 else 0.0
-                    state, count, now_given, part = _give(
+                    state, count, now_given, part = give(
                         own, state, asked[output], power, fault_now, at_s, until_s, switch_s, switch_level,
                         output, count, now_given,
                     )  # fmt: skip
@@ -393,52 +346,3 @@ def run(
                 )
             at_s = until_s
         control[DONE] = k + 1
-
-
-@compiled(releases_gil=True)
-def replay(
-    blocks: LoopNumbers,
-    start: LoopStart,
-    smoothing: FilterNumbers,
-    memory: Column,
-    work: Workspace,
-    readings: Column,
-    span_s: float,
-    columns: Any,
-    switch_s: Any,
-    switch_level: Any,
-    changes: Any,
-) -> None:
-    """The law's decisions on given readings, one a control step, smoothed; one that is NaN is a probe fault.
-
-    `columns` is as that of a run; the rows of temperatures and counts are left alone, flags are added to.
-    """
-    period_s, law, drive, second_drive = blocks.period_s, blocks.law, blocks.drive, blocks.second_drive
-    outputs, aim = blocks.outputs, blocks.setpoint
-    program_state, law_state = start.program, start.law
-    drive_states, given, asked = work.drive_states, work.given, work.asked
-    for output in range(outputs):
-        drives.keep_state(drives.start(), drive_states, output)
-    for k in range(len(readings)):
-        begin_s, end_s = k * period_s, min((k + 1) * period_s, span_s)
-        measured = readings[k]
-        fault = np.isnan(measured)
-        if fault:
-            memory[:] = 0.0
-        elif smoothing.kind != filters.NONE:
-            measured = filters.step(smoothing, memory, measured, period_s)
-        program_state, setpoint, off = setpoints.step(aim, program_state, measured, np.nan, begin_s, period_s)
-        law_state, demands = laws.step(
-            law, law_state, laws.Inputs(setpoint, measured, 0.0, np.nan, fault, off), period_s
-        )
-        asked[0], asked[1], asked[2], asked[3] = demands.first, demands.second, demands.third, demands.fourth
-        columns[SETPOINT_ROW, k] = setpoint
-        columns[FLAGS_ROW, k] += (PROBE_FAULT if fault else 0.0) + (CUT_OUT if law_state.cut_out else 0.0)
-        for output in range(outputs):
-            state, changes[output], given[output], heat = _give(
-                second_drive if output == 1 else drive, drives.kept_state(drive_states, output), asked[output], 1.0,
-                0.0, begin_s, end_s, switch_s, switch_level, output, changes[output], given[output],
-            )  # fmt: skip
-            drives.keep_state(state, drive_states, output)
-            columns[OUTPUTS_FROM + output, k] = asked[output]
-            columns[OUTPUTS_FROM + outputs + output, k] = heat / max(end_s - begin_s, 1e-12)

@@ -22,7 +22,7 @@ from calor.law.alarm import Alarm
 from calor.law.code import Code
 from calor.law.fan_curve import FanCurve
 from calor.load import registry as loads
-from calor.loop import kernel
+from calor.loop import kernel, replay_kernel
 from calor.loop import seat as seats
 from calor.loop.conditions import EXTRA, happenings, timeline
 from calor.loop.seat import Seat
@@ -196,7 +196,7 @@ def replay(design: Design, recorded: Trace) -> Trace:
     most = most_changes(design, steps, 0)
     switch_s, switch_level = np.empty((count, most)), np.empty((count, most))
     changes = np.zeros(count, np.int64)
-    kernel.replay(
+    replay_kernel.replay(
         _blocks(design, probes.numbers(design.probe), 0.0), _start(0.0), smoothing,
         np.zeros(filters.memory_size(smoothing)), kernel.workspace(0), readings,
         span_s + period_s, columns, switch_s, switch_level, changes,

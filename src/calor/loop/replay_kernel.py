@@ -1,0 +1,74 @@
+"""The law and the drives on recorded readings, compiled: what they would have decided and switched."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+
+from calor.compiled import Column, compiled
+from calor.drive import registry as drives
+from calor.law import registry as laws
+from calor.law import setpoint as setpoints
+from calor.loop.kernel import (
+    CUT_OUT,
+    FLAGS_ROW,
+    OUTPUTS_FROM,
+    PROBE_FAULT,
+    SETPOINT_ROW,
+    LoopNumbers,
+    LoopStart,
+    Workspace,
+)
+from calor.loop.switching import give
+from calor.sense import filters
+from calor.sense.filters import FilterNumbers
+
+
+@compiled(releases_gil=True)
+def replay(
+    blocks: LoopNumbers,
+    start: LoopStart,
+    smoothing: FilterNumbers,
+    memory: Column,
+    work: Workspace,
+    readings: Column,
+    span_s: float,
+    columns: Any,
+    switch_s: Any,
+    switch_level: Any,
+    changes: Any,
+) -> None:
+    """The law's decisions on given readings, one a control step, smoothed; one that is NaN is a probe fault.
+
+    `columns` is as that of a run; the rows of temperatures and counts are left alone, flags are added to.
+    """
+    period_s, law, drive, second_drive = blocks.period_s, blocks.law, blocks.drive, blocks.second_drive
+    outputs, aim = blocks.outputs, blocks.setpoint
+    program_state, law_state = start.program, start.law
+    drive_states, given, asked = work.drive_states, work.given, work.asked
+    for output in range(outputs):
+        drives.keep_state(drives.start(), drive_states, output)
+    for k in range(len(readings)):
+        begin_s, end_s = k * period_s, min((k + 1) * period_s, span_s)
+        measured = readings[k]
+        fault = np.isnan(measured)
+        if fault:
+            memory[:] = 0.0
+        elif smoothing.kind != filters.NONE:
+            measured = filters.step(smoothing, memory, measured, period_s)
+        program_state, setpoint, off = setpoints.step(aim, program_state, measured, np.nan, begin_s, period_s)
+        law_state, demands = laws.step(
+            law, law_state, laws.Inputs(setpoint, measured, 0.0, np.nan, fault, off), period_s
+        )
+        asked[0], asked[1], asked[2], asked[3] = demands.first, demands.second, demands.third, demands.fourth
+        columns[SETPOINT_ROW, k] = setpoint
+        columns[FLAGS_ROW, k] += (PROBE_FAULT if fault else 0.0) + (CUT_OUT if law_state.cut_out else 0.0)
+        for output in range(outputs):
+            state, changes[output], given[output], heat = give(
+                second_drive if output == 1 else drive, drives.kept_state(drive_states, output), asked[output], 1.0,
+                0.0, begin_s, end_s, switch_s, switch_level, output, changes[output], given[output],
+            )  # fmt: skip
+            drives.keep_state(state, drive_states, output)
+            columns[OUTPUTS_FROM + output, k] = asked[output]
+            columns[OUTPUTS_FROM + outputs + output, k] = heat / max(end_s - begin_s, 1e-12)

@@ -1,0 +1,57 @@
+"""What an output is switched to between two decisions: its drive's own instants, the supply, a switch that fails."""
+
+from __future__ import annotations
+
+import numpy as np
+import numpy.typing as npt
+
+from calor.compiled import compiled
+from calor.drive import registry as drives
+from calor.drive.registry import DriveNumbers, DriveState
+from calor.loop.conditions import INVERTED, STUCK_OFF, STUCK_ON
+
+
+@compiled(inner=True)
+def _switched(level: float, fault: float) -> float:
+    """What a faulty switch gives for a level."""
+    if fault == INVERTED:
+        return 1.0 - level
+    if fault == STUCK_ON:
+        return 1.0
+    if fault == STUCK_OFF:
+        return 0.0
+    return level
+
+
+@compiled(inline=True, inner=True)
+def give(
+    drive: DriveNumbers,
+    state: DriveState,
+    demand: float,
+    power: float,
+    fault: float,
+    begin_s: float,
+    end_s: float,
+    switch_s: npt.NDArray[np.float64],
+    switch_level: npt.NDArray[np.float64],
+    output: int,
+    switches: int,
+    given: float,
+) -> tuple[DriveState, int, float, float]:
+    """What the drive gives between two instants, times `power`; each change of it is written down where it happens.
+
+    Returns the drive's state, the number of changes, the output at the end, and the output summed over time.
+    """
+    at_s, heat = begin_s, 0.0
+    while at_s < end_s:
+        state, level, until_s = drives.step(drive, state, demand, at_s, end_s)
+        if fault != 0.0:
+            level = _switched(level, fault)
+        level *= power
+        if level != given:
+            switch_s[output, switches], switch_level[output, switches] = at_s, level
+            switches += 1
+            given = level
+        heat += level * (until_s - at_s)
+        at_s = until_s
+    return state, switches, given, heat
