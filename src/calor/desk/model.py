@@ -3,22 +3,20 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any, get_args
+from typing import Any
 
 from pydantic import ValidationError
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 from PyQt6.QtGui import QUndoCommand, QUndoStack
 
 from calor.design import file
-from calor.design.model import BLOCK_KINDS, Design, block_summary, working_range
-from calor.design.problems import explain
+from calor.design.edit import of_kind, own_problem, parts, with_block, with_values
+from calor.design.model import Design, block_summary, working_range
 from calor.design.trial import Trial
 from calor.desk.places import Keeper, Remembered
 from calor.desk.simulator import NOT_MADE, Outcome, Request, Simulator
 from calor.errors import DesignError, Problem
-from calor.law import fan_curve, stages
 from calor.law.code import Code
-from calor.law.on_off import DEFAULT_HYSTERESIS_CELSIUS
 from calor.sense.survey import Scope, Survey
 from calor.sense.table import Number
 from calor.settings import Settings
@@ -233,18 +231,10 @@ class Model(QObject):
     def set_values(self, block: str, values: dict[str, Any], merge_key: str = "") -> Problem | None:
         """Change settings of one block together."""
         settings = self.settings_of(block)
-        data = settings.model_dump()
-        for key, value in values.items():
-            part = data
-            *path, last = key.split(".")
-            for name in path:
-                part = part[name]
-            part[last] = value
         try:
-            changed = type(settings).model_validate(data)
-            design = self._with(block, changed)
+            design = self._with(block, with_values(settings, values))
         except ValidationError as error:
-            return _own_problem(error, block, settings)
+            return own_problem(error, block, settings)
         title = next(iter(values))
         self.edit(design, f"change {title.rsplit('.', 1)[-1].replace('_', ' ')}", merge_key)
         return None
@@ -257,13 +247,7 @@ class Model(QObject):
         return found
 
     def _with(self, block: str, settings: Settings) -> Design:
-        if block == "design":
-            return Design.model_validate(_parts(settings))
-        if block == "trial":
-            trials = list(self.design.trial)
-            trials[self.trial_number] = settings  # type: ignore[call-overload]
-            return Design.model_validate({**_parts(self.design), "trial": tuple(trials)})
-        return Design.model_validate({**_parts(self.design), block: settings})
+        return with_block(self.design, block, settings, self.trial_number)
 
     def set_kind(self, block: str, kind: str) -> Problem | None:
         """Change the kind of a block; what it was set to before, or shares with the present kind, is kept."""
@@ -271,30 +255,11 @@ class Model(QObject):
         if getattr(now, "kind", kind) == kind:
             return None
         self._past_kinds[(block, now.kind)] = now  # type: ignore[attr-defined]
-        model = BLOCK_KINDS[block][kind]
         past = self._past_kinds.get((block, kind))
-        shared = {
-            key: value
-            for key, value in _parts(now).items()
-            if key in model.model_fields and key != "kind" and value is not None
-        }
-        action = model.model_fields.get("action")
-        if action is not None and shared.get("action") not in get_args(action.annotation):
-            shared.pop("action", None)
-        base = _parts(past) if past is not None else {}
-        if kind == "fan_curve" and past is None:
-            base |= fan_curve.fitting(self.design.setpoint.celsius, getattr(now, "action", "cool"))
-        if past is None:
-            base |= _fitting(kind, self.design.setpoint.celsius, getattr(now, "action", "heat"))
-        if kind == "on_off" and past is None:
-            base["hysteresis_celsius"] = DEFAULT_HYSTERESIS_CELSIUS
         try:
-            chosen = model.model_validate(
-                {**base, **{k: v for k, v in shared.items() if k not in base or k in ("period_s", "action")}}
-            )
-            design = self._with(block, chosen)
+            design = self._with(block, of_kind(now, block, kind, past, self.design.setpoint.celsius))
         except ValidationError as error:
-            return _own_problem(error, block, now)
+            return own_problem(error, block, now)
         self.end_merging()
         self.edit(design, f"{block}: {kind.replace('_', ' ')}")
         return None
@@ -323,13 +288,13 @@ class Model(QObject):
         names = {trial.name for trial in self.design.trial}
         name = next(name for k in range(2, 1000) if (name := f"{self.trial.name[:70]} {k}") not in names)
         trials = (*self.design.trial, self.trial.model_copy(update={"name": name}))
-        self.edit(Design.model_validate({**_parts(self.design), "trial": trials}), "add a trial", trial=len(trials) - 1)
+        self.edit(Design.model_validate({**parts(self.design), "trial": trials}), "add a trial", trial=len(trials) - 1)
 
     def remove_trial(self) -> None:
         """Take the chosen trial out; the last one stays."""
         if len(self.design.trial) > 1:
             trials = tuple(t for k, t in enumerate(self.design.trial) if k != self.trial_number)
-            self.edit(Design.model_validate({**_parts(self.design), "trial": trials}), "remove a trial", trial=0)
+            self.edit(Design.model_validate({**parts(self.design), "trial": trials}), "remove a trial", trial=0)
 
     def set_unit(self, unit: TemperatureUnit) -> None:
         """Show all temperatures in `unit`."""
@@ -461,28 +426,3 @@ class Model(QObject):
         self.recorded = recorded
         self.log_changed.emit()
         self.simulate()
-
-
-def _fitting(kind: str, setpoint_celsius: float, action: str) -> dict[str, Any]:
-    """What a kind chosen for the first time is set to, so that it is about the setpoint that there is."""
-    if kind == "program":
-        return {"segments": ({"to_celsius": setpoint_celsius, "rate_celsius_per_min": 1.0, "soak_s": 1800.0},)}
-    if kind == "day_night":
-        return {"day_celsius": setpoint_celsius, "night_celsius": setpoint_celsius - 4.0}
-    if kind == "follow":
-        return {"without_signal_celsius": setpoint_celsius}
-    if kind == "stages" and action == "cool":
-        return {"stages": stages.turned(stages.Stages())}
-    return {}
-
-
-def _parts(settings: Settings) -> dict[str, Any]:
-    return {key: getattr(settings, key) for key in type(settings).model_fields}
-
-
-def _own_problem(error: ValidationError, block: str, settings: Settings) -> Problem:
-    if error.title == "Design":
-        return explain(error)[0]
-    inside = {"trial": ("trial", 0), "design": ()}.get(block, (block,))
-    kind = getattr(settings, "kind", None)
-    return explain(error, (*inside, kind) if kind and block != "trial" else inside)[0]
