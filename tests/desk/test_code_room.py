@@ -36,6 +36,7 @@ def test_the_c_follows_every_edit(desk: Desk, qtbot: Any) -> None:
     qtbot.keyClick(window, Qt.Key.Key_2, Qt.KeyboardModifier.ControlModifier)
     assert room.isVisible() and not window.strip.isVisible() and window.rail.rooms["code"].isChecked()
     assert ".gain_per_celsius = 0.22f" in room.editor.text() and marked(room) == []
+    assert "Shown in the Loop room" in room.panel.seat_note.text()
     model.set_value("law", "gain_per_celsius", 0.3)
     assert (
         len(marked(room)) == 1

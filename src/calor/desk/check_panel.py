@@ -174,7 +174,7 @@ class CheckPanel(QWidget):
     def show_seat(self) -> None:
         """Say how the trial ends under whoever decides."""
         result = self._model.result
-        if result is None or not self.isVisible():
+        if result is None:
             return
         passes = "passes" if result.verdict.passes else "fails"
         if result.request.seat != self._model.seat:

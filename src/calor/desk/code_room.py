@@ -137,6 +137,7 @@ class CodeRoom(QFrame):
     def showEvent(self, event: Any) -> None:
         super().showEvent(event)
         self.show_model()
+        self.panel.show_seat()
 
     # ---- generated files
 
