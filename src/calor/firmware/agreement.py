@@ -134,7 +134,7 @@ def check(
     clock_hz: float | None = None,
     goes_on: Callable[[str], bool] = lambda _: True,
     form: Form = PLAIN,
-    seen: Callable[[Recorded, npt.NDArray[np.float32], npt.NDArray[np.float32]], None] = lambda *_: None,
+    seen: Callable[[Recorded, npt.NDArray[np.float32], npt.NDArray[np.float32]], None] | None = None,
 ) -> dict[str, Any]:
     """Build, run the trials' inputs on host and chips, compare: what `calor code --check --json` prints.
 
@@ -150,8 +150,11 @@ def check(
     differences = [reference_difference(design, record, rows) for record, rows in zip(records, host_rows, strict=True)]
     against = []
     for record, own in zip(records, host_rows, strict=True):
+        if form != PLAIN and seen is None:
+            continue  # nobody looks at a reference that has the formula in float
         reference = _reference_rows(design, record, goes_on)
-        seen(record, reference, own)
+        if seen is not None:
+            seen(record, reference, own)
         if form == PLAIN:
             against.append(first_difference(record, without_ticks(own), reference, "host, reference"))
     apart = against + [
