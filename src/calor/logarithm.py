@@ -11,7 +11,7 @@ import math
 from calor.compiled import compiled
 
 
-@compiled()
+@compiled
 def natural(x: float) -> float:
     """Natural logarithm of x > 0."""
     return math.log(x)

@@ -49,7 +49,8 @@ NAN = math.nan
 def test_alarm_kinds(alarm: dict[str, object], readings: list[float], expected: str) -> None:
     plain = alarms.numbers(Alarm.model_validate(alarm), "heat")
     measured = np.array(readings, float)
-    raised = alarms.steps(plain, alarms.start(), np.full(len(measured), 50.0), measured, np.zeros(len(measured)), 1.0)
+    raised, still = np.empty(len(measured), np.bool_), np.zeros(len(measured))
+    alarms.fill_raised(plain, still + 50.0, measured, still, np.empty(0, np.bool_), 1.0, raised)
     assert "".join(".#"[int(r)] for r in raised) == expected
 
 

@@ -12,6 +12,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from calor import loop
+from calor.compiled import compiler
 from calor.design.model import Design
 from calor.design.trial import Trial
 from calor.errors import FirmwareError
@@ -19,7 +20,7 @@ from calor.firmware import generate, host
 from calor.law import registry as laws
 from calor.loop import Flag
 from calor.loop.trace import Trace
-from calor.sense import reading, registry
+from calor.sense import reading, registry, sweep
 from tests.conftest import made
 
 STEPS = 5000
@@ -145,7 +146,7 @@ def test_c_that_misbehaves_is_reported(cabinet: Design, tmp_path: Path, monkeypa
     assert host.compiler()[1:4] == ["-m", "ziglang", "cc"]
     packaged = host.run(cabinet, codes)
     assert (own.measured_celsius == packaged.measured_celsius).all() and (own.demand == packaged.demand).all()
-    monkeypatch.setattr(host.importlib.util, "find_spec", lambda _: None)
+    monkeypatch.setattr(compiler.importlib.util, "find_spec", lambda _: None)
     with pytest.raises(FirmwareError, match="no C compiler"):
         host.run(cabinet, np.zeros(1))
 
@@ -177,11 +178,11 @@ def test_any_pid_in_c_is_the_same_law(
     plain = registry.numbers(design.probe)
     memory = reading.new_memory(plain)
     celsius = 50 + np.cumsum(chance.normal(0, 0.2, 800))
-    counts = reading.counts_over(plain, celsius)
+    counts = sweep.counts_over(plain, celsius)
     counts[chance.integers(0, 800, 20)] = plain.firmware.adc.codes - 1
     numbers, state = laws.numbers(design.law, design.guard), laws.start()
     demand = []
-    for back, fault in zip(*reading.steps(plain, memory, counts, 0.5), strict=True):
+    for back, fault in zip(*sweep.steps(plain, memory, counts, 0.5), strict=True):
         state, decided = laws.step(numbers, state, laws.inputs(50.0, back, fault != 0), 0.5)
         demand.append(decided.first)
     answer = host.run(design, counts)

@@ -13,7 +13,7 @@ import pytest
 from calor.design.model import Design
 from calor.firmware import adapter, generate, host, scaling
 from calor.firmware.templating import Sources
-from calor.sense import knob, reading, registry, table
+from calor.sense import knob, reading, registry, sweep, table
 from calor.sense.points import code_range
 from tests.conftest import PROBES, made, probe_of
 
@@ -39,7 +39,7 @@ def design_of(probe: Any) -> Design:
 def python(probe: Any, given: np.ndarray[Any, Any]) -> tuple[np.ndarray[Any, Any], np.ndarray[Any, Any]]:
     """(measured °C, faults) of the reference on codes, one after the other."""
     plain = registry.numbers(probe)
-    return reading.steps(plain, reading.new_memory(plain), given, 0.5)
+    return sweep.steps(plain, reading.new_memory(plain), given, 0.5)
 
 
 def assert_same(probe: Any, given: np.ndarray[Any, Any], flags: tuple[str, ...] = ("-O2",)) -> np.ndarray[Any, Any]:
@@ -86,7 +86,7 @@ def test_filters_checks_and_calibration(name: str, filter_: str) -> None:
     chance = np.random.default_rng(11)
     celsius = 40.0 + np.cumsum(chance.normal(0.0, 0.8, 3000))
     celsius[500:520], celsius[700], celsius[900:903], celsius[1200:1210] = celsius[500], 4.0, 150.0, 1.0
-    counts = reading.counts_over(plain, celsius)
+    counts = sweep.counts_over(plain, celsius)
     counts[1500:1503] = np.nan if not registry.has_converter(probe) else code_range(plain)[1]
     faults = assert_same(probe, counts)
     # below the cold junction a thermocouple is wired backwards before it is out of range
@@ -132,7 +132,7 @@ def test_the_scaling_alone(name: str, tmp_path: Path) -> None:
         state, ctypes.byref(ctypes.c_char.in_dll(built, f"{sources.prefix}_defaults"))
     )
     plain = registry.numbers(probe)
-    counts = reading.counts_over(plain, np.linspace(55.0, 75.0, 50))
+    counts = sweep.counts_over(plain, np.linspace(55.0, 75.0, 50))
     measured, faults = python(probe, counts)
     found = [read(state, ctypes.c_uint32(int(word)), ctypes.c_float(0.5)) for word in adapter.as_given(probe, counts)]
     assert (faults == 0).all() and np.abs(np.array(found) - measured).max() < tolerance(probe)

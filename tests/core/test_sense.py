@@ -15,7 +15,7 @@ from calor import loop
 from calor.design.trial import Trial
 from calor.errors import CalorError
 from calor.loop import Flag
-from calor.sense import budget, calibration, checks, filters, knob, reading, registry, resolution, table
+from calor.sense import budget, calibration, checks, filters, knob, reading, registry, resolution, sweep, table
 from calor.sense.adc import Adc
 from calor.sense.checks import Checks
 from calor.sense.filters import ExponentialFilter, MeanFilter, MedianFilter
@@ -55,7 +55,7 @@ def test_every_code_comes_back(name: str) -> None:
     plain = registry.numbers(probe)
     low, high = code_range(plain)
     codes = np.arange(low, high + 1, dtype=float)
-    celsius = reading.celsius_over(plain, codes)
+    celsius = sweep.celsius_over(plain, codes)
     good = np.isfinite(celsius)
     assert good.sum() > 0.1 * len(codes)
     whole = np.flatnonzero(good)
@@ -67,10 +67,10 @@ def test_every_code_comes_back(name: str) -> None:
     )  # pieces of the standard's inverse meet within their error
     assert (steps > smallest).all() or (steps < -smallest).all()
     step = 0.5 if registry.has_converter(probe) else 0.0
-    middle = reading.celsius_over(plain._replace(fault_below_counts=-np.inf, fault_above_counts=np.inf), codes + step)
+    middle = sweep.celsius_over(plain._replace(fault_below_counts=-np.inf, fault_above_counts=np.inf), codes + step)
     lowest, highest = registry.celsius_range(probe)
     inside = good & (middle >= lowest) & (middle <= highest)
-    away = np.abs(reading.counts_over(plain, middle[inside]) - codes[inside])
+    away = np.abs(sweep.counts_over(plain, middle[inside]) - codes[inside])
     if probe.kind == "thermocouple" and registry.has_converter(probe):
         # the standard's inverse errs by up to 0.06 °C: by so many codes, one where a code is that wide
         width = np.abs(np.gradient(celsius))[inside]
@@ -87,15 +87,15 @@ def test_open_and_short_are_told_from_the_code(name: str) -> None:
     plain = registry.numbers(probe)
     memory = reading.new_memory(plain)
     warm = np.array([60.0])
-    assert reading.steps(plain, memory, reading.samples(plain, memory, warm, 0), 1.0)[1][0] == checks.NO_FAULT
+    assert sweep.steps(plain, memory, sweep.samples(plain, memory, warm, 0), 1.0)[1][0] == checks.NO_FAULT
     for wiring, fault in ((OPEN, checks.FAULT_OPEN), (SHORT, checks.FAULT_SHORT)):
-        given_ = reading.samples(plain, memory, warm, wiring)
-        found = reading.steps(plain, memory, given_, 1.0)[1][0]
+        given_ = sweep.samples(plain, memory, warm, wiring)
+        found = sweep.steps(plain, memory, given_, 1.0)[1][0]
         if wiring == SHORT and name == "thermocouple B":
             assert found == checks.FAULT_SHORT  # this letter reads nothing so cold
         elif wiring == SHORT and name.startswith("thermocouple"):
             # a short reads as the cold junction: no code tells it
-            assert found == checks.NO_FAULT and abs(reading.celsius_over(plain, given_)[0] - 25.0) < 1.0
+            assert found == checks.NO_FAULT and abs(sweep.celsius_over(plain, given_)[0] - 25.0) < 1.0
         elif wiring == SHORT and not registry.has_converter(probe):
             assert found == checks.FAULT_OPEN  # a sensor that does not answer
         else:
@@ -106,9 +106,9 @@ def test_a_reversed_thermocouple_falls_as_it_heats_and_is_caught() -> None:
     probe = probe_of("thermocouple K", checks={"reversed_celsius": 10.0})
     plain = registry.numbers(probe)
     memory = reading.new_memory(plain)
-    counts = reading.samples(plain, memory, np.array([25.0, 30.0, 60.0, 200.0]), REVERSED)
+    counts = sweep.samples(plain, memory, np.array([25.0, 30.0, 60.0, 200.0]), REVERSED)
     assert (np.diff(counts) < 0).all()
-    assert list(reading.steps(plain, memory, counts, 1.0)[1]) == [0, 0, *([checks.FAULT_REVERSED] * 2)]
+    assert list(sweep.steps(plain, memory, counts, 1.0)[1]) == [0, 0, *([checks.FAULT_REVERSED] * 2)]
 
 
 @pytest.mark.parametrize(
@@ -209,8 +209,8 @@ def test_calibration_is_exact_at_its_points(offset: float, gain: float, bend: fl
     model = registry.KINDS[kind][0]
     plain = registry.numbers(model.model_validate({"calibration": points}))
     bare = registry.numbers(model())
-    counts = shown if kind == "ideal" else reading.exact_counts_over(bare, shown)
-    back = reading.steps(plain, reading.new_memory(plain), counts, 1.0)[0]
+    counts = shown if kind == "ideal" else sweep.exact_counts_over(bare, shown)
+    back = sweep.steps(plain, reading.new_memory(plain), counts, 1.0)[0]
     # many points on a curve that is not the correction's own are fitted, not met
     close = 1e-6 if count <= 3 else 0.25
     assert np.abs(back - truth).max() < close
@@ -249,7 +249,7 @@ def test_budget_worked_by_hand() -> None:
         parts = {p.cause: p.celsius for p in budget.budget(rtd, 50.0).contributions}  # type: ignore[union-attr]
         assert parts.get("lead resistance", 0.0) == pytest.approx(leads / slope, rel=0.01)
         assert parts["sensor tolerance"] == pytest.approx(0.30 + 0.005 * 50.0, rel=0.001)  # class B
-        error = float(reading.celsius_of_exact(registry.numbers(rtd), np.array([50.0]))[0]) - 50.0
+        error = float(sweep.celsius_of_exact(registry.numbers(rtd), np.array([50.0]))[0]) - 50.0
         assert error == pytest.approx(leads / slope if wires == 2 else 0.0, abs=0.001)
     ratiometric, other = Thermistor(), Thermistor(adc=Adc(divider_volt=3.0))
     names = [{p.cause for p in budget.budget(p, 37.5).contributions} for p in (ratiometric, other)]  # type: ignore[union-attr]
@@ -262,8 +262,8 @@ def test_no_draw_is_further_off_than_the_worst_case(name: str) -> None:
     found = budget.budget(probe, at)
     assert found is not None and found.worst_case_celsius > 0.0
     chance = np.random.default_rng(5)
-    base = float(reading.celsius_of_exact(budget.ideal(probe), np.array([at]))[0])
-    away = [float(reading.celsius_of_exact(budget.draw(probe, chance), np.array([at]))[0]) - base for _ in range(60)]
+    base = float(sweep.celsius_of_exact(budget.ideal(probe), np.array([at]))[0])
+    away = [float(sweep.celsius_of_exact(budget.draw(probe, chance), np.array([at]))[0]) - base for _ in range(60)]
     assert max(map(abs, away)) <= 1.05 * found.worst_case_celsius and len({round(a, 9) for a in away}) > 50
 
 
@@ -281,13 +281,13 @@ def test_the_smallest_table(name: str, low: float, high: float, within: float, n
     probe = probe_of(name)
     found = table.smallest(probe, within, low, high, number)
     plain = registry.numbers(probe)
-    ends = reading.celsius_over(plain, np.array([found.first_counts, found.last_counts], float))
+    ends = sweep.celsius_over(plain, np.array([found.first_counts, found.last_counts], float))
     assert min(ends) <= low and max(ends) >= high
     # every code, interpolated once more by another's hand
     codes = np.arange(found.first_counts, found.last_counts + 1, dtype=float)
     places = np.linspace(found.first_counts, found.last_counts, found.entries)
     again = np.interp(codes, places, found.stored * found.celsius_per_step)
-    away = np.abs(again - reading.celsius_over(plain, codes))
+    away = np.abs(again - sweep.celsius_over(plain, codes))
     slack = 0.5 * found.celsius_per_step if number == "integer" else 1e-3
     assert found.worst_celsius <= within and away.max() == pytest.approx(found.worst_celsius, abs=slack)
     assert found.flash_bytes == found.entries * {"integer": 2, "float": 4}[number]
@@ -388,5 +388,5 @@ def test_calibration_that_no_thermistor_curve_meets_is_still_used() -> None:
     points = [(10.0, 10.0), (30.0, 30.0), (30.0, 31.0), (50.0, 50.5)]
     probe = Thermistor.model_validate({"calibration": [{"true_celsius": t, "reading_celsius": r} for t, r in points]})
     plain = registry.numbers(probe)
-    read = reading.celsius_of_exact(plain, np.array([20.0, 40.0]))
+    read = sweep.celsius_of_exact(plain, np.array([20.0, 40.0]))
     assert np.abs(read - [20.0, 40.0]).max() < 1.0 and plain.correction != calibration.NOTHING

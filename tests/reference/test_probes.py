@@ -15,7 +15,7 @@ from scipy.optimize import brentq
 from thermocouple_its90 import get
 
 from calor.cli import invoke
-from calor.sense import its90, reading, registry, rtd, steinhart_hart, thermistor
+from calor.sense import its90, registry, rtd, steinhart_hart, sweep, thermistor
 from calor.sense.points import at_celsius
 from calor.sense.rtd import Rtd
 from calor.sense.thermistor import Thermistor
@@ -109,8 +109,8 @@ def test_cold_junction(letter: Any, junction: float) -> None:
         measured = at_celsius(probe, celsius)["measured_millivolt"]
         assert measured == pytest.approx(get(letter).emf(celsius, reference=junction), abs=1e-4)
         assert float(measured or 0) + get(letter).emf(junction) == pytest.approx(get(letter).emf(celsius), abs=1e-4)
-        counts = reading.counts_over(plain, np.array([celsius]))
-        assert reading.celsius_over(plain, counts)[0] == pytest.approx(celsius, abs=0.06)
+        counts = sweep.counts_over(plain, np.array([celsius]))
+        assert sweep.celsius_over(plain, counts)[0] == pytest.approx(celsius, abs=0.06)
 
 
 def test_nist_thermistor_data() -> None:

@@ -18,7 +18,7 @@ class Linear(Settings):
     kind: Literal["linear"] = choice("linear", "Drive", "Power in proportion to the demand, without switching.")
 
 
-@compiled(inner=True)
+@compiled
 def step(demand: float, end_s: float) -> tuple[float, float]:
     """What is given: (level 0 to 1, until when)."""
     return demand, end_s

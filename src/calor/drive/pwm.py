@@ -83,7 +83,7 @@ def numbers(settings: Pwm) -> PwmNumbers:
     return PwmNumbers(float(timing(settings).top), settings.dead_band, settings.idle_output, settings.supply_switch)
 
 
-@compiled()
+@compiled
 def step(drive: PwmNumbers, demand: float, end_s: float) -> tuple[float, float]:
     """What is given: (level 0 to 1 in whole steps, until when). Nothing below the dead band."""
     level = math.floor(demand * drive.steps + 0.5) / drive.steps

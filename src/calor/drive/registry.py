@@ -5,11 +5,9 @@ from __future__ import annotations
 from types import ModuleType
 from typing import Annotated, NamedTuple
 
-import numpy as np
-import numpy.typing as npt
 from pydantic import Field
 
-from calor.compiled import compiled
+from calor.compiled import Table, compiled
 from calor.drive import linear, pwm, relay, time_proportional
 from calor.drive.linear import Linear
 from calor.drive.pwm import Pwm, PwmNumbers
@@ -60,14 +58,14 @@ STATE_SIZE = 5
 """Numbers that hold the state of a drive."""
 
 
-@compiled(inner=True)
+@compiled
 def start() -> DriveState:
     """Every drive starts off."""
     return DriveState(RelayState(False, -1e18), TimeProportionalState(0, 0.0, 0.0))
 
 
-@compiled(inline=True, inner=True)
-def keep_state(state: DriveState, rows: npt.NDArray[np.float64], output: int) -> None:
+@compiled
+def keep_state(state: DriveState, rows: Table, output: int) -> None:
     """Keep a drive's state in the row of its output."""
     rows[output, 0], rows[output, 1] = 1.0 if state.relay.closed else 0.0, state.relay.since_s
     rows[output, 2] = float(state.time_proportional.windows)
@@ -75,8 +73,8 @@ def keep_state(state: DriveState, rows: npt.NDArray[np.float64], output: int) ->
     rows[output, 4] = state.time_proportional.window_until_s
 
 
-@compiled(inline=True, inner=True)
-def kept_state(rows: npt.NDArray[np.float64], output: int) -> DriveState:
+@compiled
+def kept_state(rows: Table, output: int) -> DriveState:
     """The state of an output's drive as its row keeps it."""
     return DriveState(
         RelayState(rows[output, 0] != 0.0, rows[output, 1]),
@@ -84,7 +82,7 @@ def kept_state(rows: npt.NDArray[np.float64], output: int) -> DriveState:
     )
 
 
-@compiled(inline=True, inner=True)
+@compiled
 def step(
     drive: DriveNumbers, state: DriveState, demand: float, now_s: float, end_s: float
 ) -> tuple[DriveState, float, float]:

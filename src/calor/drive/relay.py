@@ -45,7 +45,7 @@ def numbers(settings: Relay) -> RelayNumbers:
     return RelayNumbers(settings.min_on_s, settings.min_off_s)
 
 
-@compiled(inline=True, inner=True)
+@compiled
 def step(
     relay: RelayNumbers, state: RelayState, demand: float, now_s: float, end_s: float
 ) -> tuple[RelayState, float, float]:

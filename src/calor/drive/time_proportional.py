@@ -68,7 +68,7 @@ def numbers(settings: TimeProportional) -> TimeProportionalNumbers:
     return TimeProportionalNumbers(settings.window_s, half_cycle_s, shortest_s)
 
 
-@compiled(inner=True)
+@compiled
 def on_time_s(drive: TimeProportionalNumbers, demand: float) -> float:
     """How long the pulse of one window is."""
     on_s = demand * drive.window_s
@@ -81,7 +81,7 @@ def on_time_s(drive: TimeProportionalNumbers, demand: float) -> float:
     return on_s
 
 
-@compiled(inline=True, inner=True)
+@compiled
 def step(
     drive: TimeProportionalNumbers, state: TimeProportionalState, demand: float, now_s: float, end_s: float
 ) -> tuple[TimeProportionalState, float, float]:

@@ -19,6 +19,7 @@ from typing import Any, NamedTuple
 import numpy as np
 import numpy.typing as npt
 
+from calor.compiled import kernel
 from calor.design.model import Design
 from calor.errors import FirmwareError
 from calor.firmware import host
@@ -315,24 +316,14 @@ class _Counter:
     """Counts instructions by a compiled callback: one in Python would cost a thousand times as much."""
 
     def __init__(self, machine: Machine) -> None:
-        import numba
         import unicorn
         from unicorn.unicorn_py3.unicorn import uclib
 
-        signature = numba.types.void(
-            numba.types.voidptr, numba.types.uint64, numba.types.uint32, numba.types.CPointer(numba.types.int64)
-        )
-
-        @numba.cfunc(signature)
-        def count(uc: Any, address: Any, size: Any, total: Any) -> None:
-            total[0] += 1
-
-        self._kept = count
         self._total = (ctypes.c_int64 * 1)(0)
         self._library, self._machine = uclib, machine
         self._hook = ctypes.c_size_t(0)
         uclib.uc_hook_add(
-            machine.uc._uch, ctypes.byref(self._hook), unicorn.UC_HOOK_CODE, ctypes.c_void_p(count.address),
+            machine.uc._uch, ctypes.byref(self._hook), unicorn.UC_HOOK_CODE, kernel().address("calor_count"),
             ctypes.cast(self._total, ctypes.c_void_p), ctypes.c_uint64(1), ctypes.c_uint64(0),
         )  # fmt: skip
         machine.uc.ctl_flush_tb()

@@ -13,7 +13,7 @@ import numpy as np
 from calor.compiled import Column
 from calor.design.model import Design
 from calor.errors import FirmwareError
-from calor.sense import reading, registry
+from calor.sense import registry, sweep
 
 WITHIN_CELSIUS = 0.02
 MARGIN_CELSIUS = 5.0
@@ -78,7 +78,7 @@ def code_table(design: Design) -> CodeTable:
     many = plain.firmware.adc.oversampling
     top = int(plain.firmware.adc.codes - 1.0) * many
     codes = np.unique(np.round(np.linspace(0, top, min(top + 1, MOST_CODES))))
-    truth = reading.celsius_over(plain, codes / many)
+    truth = sweep.celsius_over(plain, codes / many)
     read = np.flatnonzero(np.isfinite(truth))
     if len(read) < 3:
         raise FirmwareError("--table: the probe reads no temperature at any code; mend its circuit")
@@ -105,7 +105,7 @@ def _made(plain: Any, many: int, codes: Column, truth: Column, works: Any, shift
     begin, end = first >> shift, (last >> shift) + (1 if shift else 0)
     places = np.arange(begin, end + 1, dtype=np.float64) * 2**shift
     held = np.clip(places, first, last)
-    values = reading.celsius_over(plain, held / many)
+    values = sweep.celsius_over(plain, held / many)
     if len(places) > 1:
         # an entry beyond the codes that are read lies where the straight line meets the last of them
         for at, beside, edge in ((0, 1, first), (-1, -2, last)):

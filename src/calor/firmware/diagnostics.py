@@ -10,6 +10,7 @@ import warnings
 from pathlib import Path
 from typing import NamedTuple
 
+from calor.compiled.compiler import environment
 from calor.firmware import host
 from calor.firmware.own_law import HEADER
 
@@ -46,7 +47,7 @@ def _of_c(name: str, text: str) -> list[Diagnostic]:
         try:
             result = subprocess.run(
                 command, capture_output=True, text=True, check=False, cwd=folder, timeout=LONGEST_S, errors="replace",
-                env={**host.compiler_environment(), "LC_ALL": "C"},
+                env={**environment(), "LC_ALL": "C"},
             )  # fmt: skip
         except subprocess.TimeoutExpired:
             return [Diagnostic(1, 1, True, f"the compiler did not end within {LONGEST_S:g} s")]

@@ -2,19 +2,15 @@
 
 from __future__ import annotations
 
-import importlib.util
-import os
-import shutil
 import subprocess
-import sys
 import tempfile
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 import numpy.typing as npt
-import platformdirs
 
+from calor.compiled.compiler import INSTALL, compilers, environment
 from calor.design.model import Design
 from calor.errors import FirmwareError
 from calor.firmware.adapter import Answers, adapter_code, answers_from, inputs, row_width
@@ -55,16 +51,10 @@ def compiler() -> list[str]:
 
     Raises FirmwareError where there is none.
     """
-    found = shutil.which("cc") or shutil.which("gcc") or shutil.which("clang")
-    if found is not None:
-        return [found]
-    if importlib.util.find_spec("ziglang") is not None:
-        # without its own checks, which would end a program where C has it go on
-        return [sys.executable, "-m", "ziglang", "cc", "-fno-sanitize=undefined"]
-    raise FirmwareError(
-        "no C compiler on this machine; install one, on Debian: apt-get install gcc libc6-dev, or Calor's own: pip"
-        " install 'calor[chip]'"
-    )
+    there = compilers()
+    if not there:
+        raise FirmwareError(f"no C compiler on this machine; {INSTALL}")
+    return list(there[0].command)
 
 
 def build(design: Design, folder: Path, flags: tuple[str, ...] = ("-O2",), form: Form = PLAIN) -> Path:
@@ -82,15 +72,9 @@ def build(design: Design, folder: Path, flags: tuple[str, ...] = ("-O2",), form:
     return program
 
 
-def compiler_environment() -> dict[str, str]:
-    """The packaged compiler keeps what it builds of its own runtime, once for each target, with the user's caches."""
-    kept = str(platformdirs.user_cache_path("calor") / "chip")
-    return {**os.environ, "ZIG_GLOBAL_CACHE_DIR": kept, "ZIG_LOCAL_CACHE_DIR": kept}
-
-
 def built(command: list[str], where: str = "") -> None:
     """Run a compiler on generated C. Raises FirmwareError with its diagnostics."""
-    result = subprocess.run(command, capture_output=True, text=True, check=False, env=compiler_environment())
+    result = subprocess.run(command, capture_output=True, text=True, check=False, env=environment())
     if result.returncode != 0:
         said = result.stderr.strip() or result.stdout.strip()
         raise FirmwareError(f"the generated C does not build{where}: {said}")

@@ -248,7 +248,7 @@ def own_law_seated(design: Design, path: Path) -> Iterator[Seat]:
     with tempfile.TemporaryDirectory() as place:
         law = OwnLaw(path, design, Path(place))
 
-        @ctypes.CFUNCTYPE(None, ctypes.c_void_p, ctypes.c_void_p, ctypes.c_void_p)
+        @ctypes.CFUNCTYPE(None, ctypes.c_void_p, ctypes.c_void_p, ctypes.c_void_p)  # type: ignore[untyped-decorator, unused-ignore]
         def step(state: Any, given: Any, row: Any) -> None:
             del state
             if law.trouble is not None:

@@ -111,7 +111,7 @@ def _on_chip(design: Design, target: chip.Target) -> Iterator[Seat]:
     machine.call("harness_begin")
     trouble: list[FirmwareError] = []
 
-    @ctypes.CFUNCTYPE(None, ctypes.c_void_p, ctypes.c_void_p, ctypes.c_void_p)
+    @ctypes.CFUNCTYPE(None, ctypes.c_void_p, ctypes.c_void_p, ctypes.c_void_p)  # type: ignore[untyped-decorator, unused-ignore]
     def step(state: Any, given: Any, row: Any) -> None:
         del state
         if trouble:

@@ -141,7 +141,7 @@ def rows(
 
     Raises FirmwareError where its process fails.
     """
-    environment = dict(os.environ, NUMBA_DISABLE_JIT="1")
+    environment = dict(os.environ)
     with tempfile.TemporaryDirectory() as place:
         folder = Path(place)
         (folder / "given").write_bytes(pickle.dumps(given(design, inputs, readings)))

@@ -74,7 +74,7 @@ def _network_response(design: Design, s: Complex) -> Complex:
 
     def slopes(place: npt.NDArray[np.float64], output: float) -> npt.NDArray[np.float64]:
         state, around = LoadState(place[0], place[1], place[2], 0.0), Surroundings(ambient, 0.0, 0.5)
-        found = module.slopes.py_func(plain, state, first * output, second * output, around)
+        found = module.slopes(plain, state, first * output, second * output, around)
         return np.array([found.celsius, found.source_celsius, found.store_celsius])
 
     def by_state(place: npt.NDArray[np.float64], output: float) -> npt.NDArray[np.float64]:

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import itertools
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 import numpy.typing as npt
@@ -38,6 +39,17 @@ class Metrics:
     recovery_s: tuple[float | None, ...]
 
 
+def _of(values: Any, rows: Mask) -> Any:
+    """The rows asked for; the column itself where that is all of them, which is quicker than a copy."""
+    return values if rows.all() else values[rows]
+
+
+def _between(trace: Trace, from_s: float, until_s: float) -> slice:
+    """The rows from one time until before another."""
+    first, last = np.searchsorted(trace.time_s, [from_s, until_s])
+    return slice(int(first), int(last))
+
+
 def measure(trace: Trace, band_celsius: float) -> Metrics:
     """All figures of `trace`; `band_celsius` is the distance from the setpoint that counts as in band."""
     durations_s = trace.durations_s()
@@ -45,25 +57,27 @@ def measure(trace: Trace, band_celsius: float) -> Metrics:
     judged = known & np.isfinite(trace.setpoint_celsius)
     error = trace.measured_celsius - trace.setpoint_celsius
     in_band = judged & (np.abs(error) <= band_celsius + 1e-9)
-    settled = judged & _settled_rows(trace)
+    late = _between(trace, *settled_stretch_s(trace))
+    settled = judged[late]
     given = np.isfinite(trace.delivered)
-    given_s = float(durations_s[given].sum())
+    own_s = _of(durations_s, given)
+    given_s = float(own_s.sum())
     energy = None
     if trace.power_watt is not None and given_s > 0.0:
-        energy = float((trace.power_watt[given] * durations_s[given]).sum() / 3600.0)
+        energy = float((_of(trace.power_watt, given) * own_s).sum() / 3600.0)
     has_setpoint = bool(judged.any())
     return Metrics(
         overshoot_celsius=_overshoot(trace, judged, band_celsius) if has_setpoint else None,
-        peak_celsius=float(trace.measured_celsius[known].max()) if known.any() else None,
-        lowest_celsius=float(trace.measured_celsius[known].min()) if known.any() else None,
+        peak_celsius=trace.measured_range[1] if known.any() else None,
+        lowest_celsius=trace.measured_range[0] if known.any() else None,
         time_to_band_s=_time_to_band(trace, judged, in_band) if has_setpoint else None,
         rise_time_s=_rise_time(trace, judged, band_celsius) if has_setpoint else None,
-        settled_ripple_celsius=_ripple(trace, known & _settled_rows(trace)),
-        mean_error_celsius=_mean(error[settled], durations_s[settled]),
-        in_band_fraction=_mean(in_band[judged].astype(float), durations_s[judged]),
-        iae_celsius_s=float((np.abs(error[judged]) * durations_s[judged]).sum()) if has_setpoint else None,
+        settled_ripple_celsius=_ripple(trace, late, known[late]),
+        mean_error_celsius=_mean(_of(error[late], settled), _of(durations_s[late], settled)),
+        in_band_fraction=_mean(_of(in_band, judged).astype(float), _of(durations_s, judged)),
+        iae_celsius_s=float((np.abs(_of(error, judged)) * _of(durations_s, judged)).sum()) if has_setpoint else None,
         switchings_per_hour=trace.switchings() / trace.span_s * 3600.0 if trace.span_s > 0.0 else 0.0,
-        on_fraction=_mean(trace.delivered[given], durations_s[given]),
+        on_fraction=_mean(_of(trace.delivered, given), own_s),
         energy_wh=energy,
         recovery_s=_recoveries(trace, judged, in_band),
     )
@@ -74,11 +88,11 @@ def _mean(values: Column, weights: Column) -> float | None:
     return float((values * weights).sum() / total) if total > 0.0 else None
 
 
-def _ripple(trace: Trace, rows: Mask) -> float | None:
+def _ripple(trace: Trace, late: slice, rows: Mask) -> float | None:
     """Peak to peak; where the setpoint moves, of the distance from it."""
     if not rows.any():
         return None
-    measured, setpoint = trace.measured_celsius[rows], trace.setpoint_celsius[rows]
+    measured, setpoint = _of(trace.measured_celsius[late], rows), _of(trace.setpoint_celsius[late], rows)
     if np.isfinite(setpoint).all() and np.ptp(setpoint) > 0.0:
         return float(np.ptp(measured - setpoint))
     return float(np.ptp(measured))
@@ -94,32 +108,27 @@ def settled_stretch_s(trace: Trace) -> tuple[float, float]:
     return (begin + end) / 2.0, end
 
 
-def _settled_rows(trace: Trace) -> Mask:
-    begin_s, end_s = settled_stretch_s(trace)
-    rows: Mask = (trace.time_s >= begin_s) & (trace.time_s < end_s)
-    return rows
-
-
 def _overshoot(trace: Trace, judged: Mask, band_celsius: float) -> float:
     """Furthest past the setpoint in the direction it was approached from, since it was first reached.
 
     A changed setpoint is a new approach. One that starts inside the band has the direction of the law's action.
     """
-    rows = np.flatnonzero(judged)
-    setpoint, measured = trace.setpoint_celsius[rows], trace.measured_celsius[rows]
-    moves = np.sign(np.diff(setpoint))
-    # a ramp is one approach, to where it ends
-    turns = np.flatnonzero((moves != 0.0) & (moves != np.concatenate(([0.0], moves[:-1]))))
-    starts = np.concatenate(([0], turns + 1, [len(rows)]))
+    setpoint, measured = _of(trace.setpoint_celsius, judged), _of(trace.measured_celsius, judged)
+    turns = np.empty(0, np.int64)
+    if setpoint.min() != setpoint.max():
+        moves = np.sign(np.diff(setpoint))
+        # a ramp is one approach, to where it ends
+        turns = np.flatnonzero((moves != 0.0) & (moves != np.concatenate(([0.0], moves[:-1]))))
+    starts = np.concatenate(([0], turns + 1, [len(setpoint)]))
     worst = 0.0
     for begin, end in itertools.pairwise(starts):
         goal = setpoint[end - 1]
         away = measured[begin] - goal
         side = (-1.0 if trace.cools else 1.0) if abs(away) <= band_celsius else -np.sign(away)
         beyond = side * (measured[begin:end] - goal)
-        reached = np.flatnonzero(beyond >= 0.0)
-        if len(reached):
-            worst = max(worst, float(beyond[reached[0] :].max()))
+        first = int(np.argmax(beyond >= 0.0))
+        if beyond[first] >= 0.0:
+            worst = max(worst, float(beyond[first:].max()))
     return worst
 
 
@@ -140,11 +149,13 @@ def _stays_from(trace: Trace, judged: Mask, in_band: Mask, from_s: float, until_
     None where they are in band for less than a tenth of the stretch: a curve that swings through the band and
     happens to end in it does not stay there.
     """
-    rows = np.flatnonzero(judged & (trace.time_s >= from_s) & (trace.time_s < until_s))
+    part = _between(trace, from_s, until_s)
+    rows = part.start + np.flatnonzero(judged[part])
     if not len(rows) or not in_band[rows[-1]]:
         return None
-    out = np.flatnonzero(~in_band[rows])
-    first = rows[out[-1] + 1] if len(out) else rows[0]
+    kept = in_band[part] if len(rows) == part.stop - part.start else in_band[rows]
+    back = int(np.argmin(kept[::-1]))  # how many of the last ones are in band, where one is not
+    first = rows[len(rows) - back] if not kept[len(rows) - 1 - back] else rows[0]
     end_s = min(until_s, trace.span_s)
     if end_s - trace.time_s[first] < STAYS_SHARE * (end_s - from_s):
         return None
@@ -153,18 +164,17 @@ def _stays_from(trace: Trace, judged: Mask, in_band: Mask, from_s: float, until_
 
 def _rise_time(trace: Trace, judged: Mask, band_celsius: float) -> float | None:
     """From 10 % to 90 % of the way from the first reading to the first setpoint; None from inside the band."""
-    rows = np.flatnonzero(judged)
-    rows = rows[trace.time_s[rows] < _undisturbed_until(trace, float(trace.time_s[0]))]
+    rows = np.flatnonzero(judged[_between(trace, -np.inf, _undisturbed_until(trace, float(trace.time_s[0])))])
     if not len(rows):
         return None
     start, goal = trace.measured_celsius[rows[0]], trace.setpoint_celsius[rows[0]]
     if abs(goal - start) <= band_celsius:
         return None
     share = (trace.measured_celsius[rows] - start) / (goal - start)
-    tenth, nine_tenths = np.flatnonzero(share >= 0.1), np.flatnonzero(share >= 0.9)
-    if not len(tenth) or not len(nine_tenths):
+    tenth, nine_tenths = int(np.argmax(share >= 0.1)), int(np.argmax(share >= 0.9))
+    if not share[tenth] >= 0.1 or not share[nine_tenths] >= 0.9:
         return None
-    return float(trace.time_s[rows[nine_tenths[0]]] - trace.time_s[rows[tenth[0]]])
+    return float(trace.time_s[rows[nine_tenths]] - trace.time_s[rows[tenth]])
 
 
 def _recoveries(trace: Trace, judged: Mask, in_band: Mask) -> tuple[float | None, ...]:

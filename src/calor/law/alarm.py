@@ -10,10 +10,9 @@ from __future__ import annotations
 from typing import Literal, NamedTuple, Self
 
 import numpy as np
-import numpy.typing as npt
 from pydantic import model_validator
 
-from calor.compiled import Column, compiled
+from calor.compiled import Column, Flags, compiled, entry_in_one_piece
 from calor.settings import Settings, choice, difference, number
 
 KINDS = (
@@ -103,32 +102,32 @@ def to_row(alarm: AlarmNumbers) -> list[float]:
     return [float(value) for value in alarm]
 
 
-@compiled(inner=True)
+@compiled
 def from_row(row: Column) -> AlarmNumbers:
     """An alarm from its row."""
     return AlarmNumbers(int(row[0]), row[1], row[2], row[3], row[4] != 0.0, row[5] != 0.0, row[6] != 0.0)
 
 
-@compiled(inner=True)
+@compiled
 def state_from_row(row: Column) -> AlarmState:
     """An alarm's state from its row."""
     return AlarmState(row[0] != 0.0, row[1] != 0.0, row[2] != 0.0, row[3], row[4])
 
 
-@compiled(inner=True)
+@compiled
 def state_to_row(state: AlarmState, row: Column) -> None:
     """Keep an alarm's state in a row of numbers."""
     row[0], row[1] = 1.0 if state.raised else 0.0, 1.0 if state.armed else 0.0
     row[2], row[3], row[4] = 1.0 if state.holds else 0.0, state.lasted_s, state.began_celsius
 
 
-@compiled()
+@compiled
 def start() -> AlarmState:
     """Silent."""
     return AlarmState(False, False, False, 0.0, 0.0)
 
 
-@compiled()
+@compiled
 def step(
     alarm: AlarmNumbers, state: AlarmState, setpoint_celsius: float, measured_celsius: float, fault: bool,
     demand: float, dt_s: float,
@@ -176,22 +175,27 @@ def step(
     return AlarmState(raised, armed, holds, lasted_s, began_celsius)
 
 
-@compiled()
-def steps(
+@entry_in_one_piece
+def fill_raised(
     alarm: AlarmNumbers,
-    state: AlarmState,
     setpoint_celsius: Column,
     measured_celsius: Column,
     demand: Column,
+    lost: Flags,
     dt_s: float,
-) -> npt.NDArray[np.bool_]:
-    """Whether it is raised at each row of a run; a reading that is NaN is a probe fault."""
-    raised = np.empty(len(measured_celsius), np.bool_)
+    raised: Flags,
+) -> None:
+    """Whether it is raised at each row of a run; a reading that is NaN is a probe fault. Where power is `lost` the
+    controller is off, and starts afresh after it; an empty `lost` says that it never is."""
+    state = start()
     for k in range(len(measured_celsius)):
+        raised[k] = False
+        if len(lost) > 0 and lost[k]:
+            state = start()
+            continue
         fault = np.isnan(measured_celsius[k])
         state = step(alarm, state, setpoint_celsius[k], measured_celsius[k], fault, demand[k], dt_s)
         raised[k] = state.raised
-    return raised
 
 
 def line(settings: Alarm) -> str:

@@ -194,7 +194,7 @@ def start() -> FanCurveState:
     return FanCurveState(False, 0.0, 0.0, False)
 
 
-@compiled()
+@compiled
 def step(
     law: FanCurveNumbers, state: FanCurveState, measured_celsius: float, other_celsius: float, dt_s: float
 ) -> tuple[FanCurveState, Demands]:

@@ -52,7 +52,7 @@ def numbers(settings: Guard, action: str) -> GuardNumbers:
     )
 
 
-@compiled(inner=True)
+@compiled
 def trips(guard: GuardNumbers, measured_celsius: float) -> bool:
     """Whether this reading trips the cut-out."""
     if not guard.has_cut_out:

@@ -21,7 +21,7 @@ class Manual(Settings):
     output: float = fraction(0.0, "Output", "Share of full output.")
 
 
-@compiled(inner=True)
+@compiled
 def step(output: float) -> float:
     """One decision: the demand."""
     return output

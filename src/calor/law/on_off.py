@@ -156,7 +156,7 @@ def start() -> OnOffState:
     return OnOffState(False, FOREVER_S, False, FOREVER_S)
 
 
-@compiled(inner=True)
+@compiled
 def _switched(
     law: OnOffNumbers, cools: bool, on_at: float, off_at: float, on: bool, held_s: float, celsius: float
 ) -> tuple[bool, float]:
@@ -176,7 +176,7 @@ def _switched(
     return on, held_s
 
 
-@compiled(inline=True, inner=True)
+@compiled
 def step(
     law: OnOffNumbers, state: OnOffState, setpoint_celsius: float, measured_celsius: float, dt_s: float
 ) -> tuple[OnOffState, Demands]:

@@ -29,13 +29,13 @@ class Outline(NamedTuple):
     y: list[float]
 
 
-@compiled(inline=True, inner=True)
+@compiled
 def one(demand: float) -> Demands:
     """The demand of a law with one output."""
     return Demands(demand, 0.0, 0.0, 0.0)
 
 
-@compiled(inline=True, inner=True)
+@compiled
 def two(first: float, second: float) -> Demands:
     """The demands of a law with two outputs."""
     return Demands(first, second, 0.0, 0.0)

@@ -221,7 +221,7 @@ def _six(values: list[float]) -> Six:
     return a, b, c, d, e, f
 
 
-@compiled()
+@compiled
 def gains_at(law: PidNumbers, setpoint_celsius: float) -> tuple[float, float, float, float]:
     """(gain, integral rate, derivative time, lead-back rate) at a setpoint: the law's own, or those of its sets."""
     if law.sets == 0:
@@ -250,7 +250,7 @@ def start() -> PidState:
     return PidState(0.0, 0.0, 0.0, 0.0, False, False, 0.0, 0.0)
 
 
-@compiled(inline=True, inner=True)
+@compiled
 def pause(state: PidState) -> PidState:
     """The state while there is no reading: the integral is kept, the derivative starts anew."""
     return PidState(
@@ -259,7 +259,7 @@ def pause(state: PidState) -> PidState:
     )  # fmt: skip
 
 
-@compiled(inline=True, inner=True)
+@compiled
 def step(
     law: PidNumbers, state: PidState, setpoint_celsius: float, measured_celsius: float, hand: float, dt_s: float
 ) -> tuple[PidState, float]:

@@ -12,7 +12,7 @@ from typing import Annotated, Literal, NamedTuple, Self
 import numpy as np
 from pydantic import Field, Strict, model_validator
 
-from calor.compiled import Column, compiled
+from calor.compiled import Column, compiled, entry
 from calor.settings import Settings, choice, difference, duration, number, temperature
 from calor.units import TemperatureUnit, format_duration, format_temperature
 
@@ -141,13 +141,13 @@ def numbers(settings: Program) -> ProgramNumbers:
     )
 
 
-@compiled()
+@compiled
 def start() -> ProgramState:
     """Before the first reading, from which the first ramp begins."""
     return ProgramState(0, 0.0, 0, 0.0, 0, False, False)
 
 
-@compiled()
+@compiled
 def step(
     program: ProgramNumbers, state: ProgramState, measured_celsius: float, dt_s: float
 ) -> tuple[ProgramState, float, bool]:
@@ -189,7 +189,7 @@ def step(
     return ProgramState(segment, left_s, steps, begun, rounds, True, False), setpoint, False
 
 
-@compiled()
+@entry
 def over_at(program: ProgramNumbers, measured_celsius: Column, dt_s: float) -> int:
     """The row of a run at which the program is over; −1 where it is not. A reading that is NaN is not there."""
     state = start()

@@ -5,6 +5,7 @@ The step runs the law under its guards: a probe fault and a latched cut-out come
 
 from __future__ import annotations
 
+from functools import cache, lru_cache
 from types import ModuleType
 from typing import Annotated, NamedTuple
 
@@ -84,17 +85,24 @@ def output_names(settings: AnyLaw) -> tuple[str, ...]:
     return ("output",)
 
 
+@cache
+def _unused() -> LawNumbers:
+    """What stands for the laws that are not in use."""
+    return LawNumbers(
+        0, on_off.numbers(OnOff()), pid.numbers(Pid()), fan_curve.numbers(FanCurve()), stages.numbers(Stages()),
+        timer.numbers(Timer()), 0.0, guard.numbers(Guard(), "heat"),
+    )  # fmt: skip
+
+
+@lru_cache(maxsize=64)
 def numbers(settings: AnyLaw, guards: Guard) -> LawNumbers:
     """The settings of any law and its guards as plain numbers."""
-    return LawNumbers(
-        list(KINDS).index(settings.kind),
-        on_off.numbers(settings if isinstance(settings, OnOff) else OnOff()),
-        pid.numbers(settings if isinstance(settings, Pid) else Pid()),
-        fan_curve.numbers(settings if isinstance(settings, FanCurve) else FanCurve()),
-        stages.numbers(settings if isinstance(settings, Stages) else Stages()),
-        timer.numbers(settings if isinstance(settings, Timer) else Timer()),
-        settings.output if isinstance(settings, Manual) else 0.0,
-        guard.numbers(guards, settings.action),
+    own = {} if isinstance(settings, Manual | Code) else {settings.kind: KINDS[settings.kind][1].numbers(settings)}
+    return _unused()._replace(
+        kind=list(KINDS).index(settings.kind),
+        manual_output=settings.output if isinstance(settings, Manual) else 0.0,
+        guard=guard.numbers(guards, settings.action),
+        **own,
     )
 
 
@@ -103,13 +111,13 @@ def start() -> LawState:
     return LawState(on_off.start(), pid.start(), fan_curve.start(), stages.start(), timer.start(), False)
 
 
-@compiled(inner=True)
+@compiled
 def tripped(state: LawState) -> LawState:
     """The state with the cut-out tripped."""
     return LawState(state.on_off, state.pid, state.fan_curve, state.stages, state.timer, True)
 
 
-@compiled(inline=True)
+@compiled
 def step(law: LawNumbers, state: LawState, given: Inputs, dt_s: float) -> tuple[LawState, Demands]:
     """One decision of any law under its guards: (state, demand of each output, 0 to 1)."""
     setpoint_celsius, measured_celsius, fault = given.setpoint_celsius, given.measured_celsius, given.fault

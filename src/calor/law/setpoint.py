@@ -5,6 +5,7 @@ A program of ramps and soaks is in its own module. Source: common practice.
 
 from __future__ import annotations
 
+from functools import lru_cache
 from types import ModuleType
 from typing import Annotated, Literal, NamedTuple, Self
 
@@ -107,6 +108,7 @@ class SetpointNumbers(NamedTuple):
     program: ProgramNumbers
 
 
+@lru_cache(maxsize=64)
 def numbers(settings: AnySetpoint) -> SetpointNumbers:
     """The settings as plain numbers."""
     low, high = settings.low_limit_celsius, settings.high_limit_celsius
@@ -125,7 +127,7 @@ def numbers(settings: AnySetpoint) -> SetpointNumbers:
     )
 
 
-@compiled(inner=True)
+@compiled
 def is_day(setpoint: SetpointNumbers, clock_s: float) -> bool:
     """Whether it is day at a time of day (s)."""
     if setpoint.day_begins_s < setpoint.night_begins_s:
@@ -133,7 +135,7 @@ def is_day(setpoint: SetpointNumbers, clock_s: float) -> bool:
     return not (setpoint.night_begins_s <= clock_s < setpoint.day_begins_s)
 
 
-@compiled(inner=True)
+@compiled
 def step(
     setpoint: SetpointNumbers, state: ProgramState, measured_celsius: float, signal_celsius: float, now_s: float,
     dt_s: float,

@@ -35,7 +35,7 @@ def highest(split: Split) -> float:
     return split.heat_high + split.half_zone
 
 
-@compiled()
+@compiled
 def heat_and_cool(split: Split, demand: float) -> tuple[float, float]:
     """(heating, cooling), each 0 to its most."""
     heat = min(max(demand - split.half_zone, 0.0), split.heat_high)

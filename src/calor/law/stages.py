@@ -150,7 +150,7 @@ def start() -> StagesState:
     return StagesState((False, False, False, False), (FOREVER_S, FOREVER_S, FOREVER_S, FOREVER_S), 0, FOREVER_S)
 
 
-@compiled(inner=True)
+@compiled
 def _decided(
     law: StagesNumbers, state: StagesState, output: int, away: float, free: bool, dt_s: float
 ) -> tuple[bool, float, bool]:
@@ -166,7 +166,7 @@ def _decided(
     return on, held_s, False
 
 
-@compiled()
+@compiled
 def step(
     law: StagesNumbers, state: StagesState, setpoint_celsius: float, measured_celsius: float, dt_s: float
 ) -> tuple[StagesState, Demands]:

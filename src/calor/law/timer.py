@@ -68,7 +68,7 @@ def start() -> TimerState:
     return TimerState(False, 0.0)
 
 
-@compiled()
+@compiled
 def step(law: TimerNumbers, state: TimerState, dt_s: float) -> tuple[TimerState, float]:
     """One decision: (state, demand). `dt_s` is the time until the next one."""
     # a decision that is a rounding before a change counts as after it

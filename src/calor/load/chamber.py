@@ -14,10 +14,9 @@ from __future__ import annotations
 from typing import Literal, NamedTuple, Self
 
 import numpy as np
-import numpy.typing as npt
 from pydantic import model_validator
 
-from calor.compiled import compiled
+from calor.compiled import Table, compiled
 from calor.load.state import LoadState, Surroundings, mean_slope, moved
 from calor.settings import Settings, choice, duration, number, temperature
 from calor.units import TemperatureUnit, format_duration, format_temperature
@@ -119,7 +118,7 @@ def numbers(settings: Chamber) -> ChamberNumbers:
     )
 
 
-@compiled(inner=True)
+@compiled
 def slopes(load: ChamberNumbers, state: LoadState, level: float, second: float, around: Surroundings) -> LoadState:
     """How fast air, heater and contents warm, °C/s."""
     to_air = load.heater_to_air_w_per_k * (state.source_celsius - state.celsius)
@@ -137,7 +136,7 @@ def slopes(load: ChamberNumbers, state: LoadState, level: float, second: float, 
     )
 
 
-@compiled(inline=True, inner=True)
+@compiled
 def air_slope(load: ChamberNumbers, state: LoadState, second: float, around: Surroundings) -> float:
     """How fast the air of a linear chamber warms, °C/s."""
     to_air = load.heater_to_air_w_per_k * (state.source_celsius - state.celsius)
@@ -146,14 +145,14 @@ def air_slope(load: ChamberNumbers, state: LoadState, second: float, around: Sur
     return (to_air - to_contents - lost + load.always_watt + load.second_watt * second) / load.air_j_per_k
 
 
-@compiled(inner=True)
+@compiled
 def is_linear(load: ChamberNumbers) -> bool:
     """Whether its conductances do not depend on its outputs."""
     return load.fan_w_per_k == 0.0 and load.second_fan_w_per_k == 0.0
 
 
-@compiled(inner=True)
-def fill_step_matrix(matrix: npt.NDArray[np.float64], load: ChamberNumbers, added_j_per_k: float, dt_s: float) -> None:
+@compiled
+def fill_step_matrix(matrix: Table, load: ChamberNumbers, added_j_per_k: float, dt_s: float) -> None:
     """What `dt_s` does to the chamber, written into a matrix (3×7): it is linear, so many small steps make one large
     one.
 
@@ -189,9 +188,9 @@ def fill_step_matrix(matrix: npt.NDArray[np.float64], load: ChamberNumbers, adde
         )  # fmt: skip
 
 
-@compiled(inline=True, inner=True)
+@compiled
 def step_by_matrix(
-    matrix: npt.NDArray[np.float64], state: LoadState, level: float, second: float, ambient_celsius: float
+    matrix: Table, state: LoadState, level: float, second: float, ambient_celsius: float
 ) -> LoadState:
     """Its temperatures after the step that `matrix` stands for."""
     air, heater, contents = state.celsius, state.source_celsius, state.store_celsius

@@ -43,13 +43,13 @@ def numbers(settings: FirstOrder) -> FirstOrderNumbers:
     return FirstOrderNumbers(settings.rise_celsius, settings.time_constant_s)
 
 
-@compiled(inner=True)
+@compiled
 def slope(load: FirstOrderNumbers, celsius: float, level: float, ambient_celsius: float) -> float:
     """How fast it warms, °C/s."""
     return (ambient_celsius + load.rise_celsius * level - celsius) / load.time_constant_s
 
 
-@compiled(inner=True)
+@compiled
 def step(load: FirstOrderNumbers, celsius: float, level: float, ambient_celsius: float, dt_s: float) -> float:
     """Its temperature after `dt_s` at output `level`."""
     final = ambient_celsius + load.rise_celsius * level

@@ -42,7 +42,7 @@ def numbers(settings: Integrating) -> IntegratingNumbers:
     return IntegratingNumbers(settings.rate_celsius_per_s, settings.drift_celsius_per_s)
 
 
-@compiled(inner=True)
+@compiled
 def slope(load: IntegratingNumbers, level: float) -> float:
     """How fast it warms, °C/s."""
     return load.rate_celsius_per_s * level - load.drift_celsius_per_s

@@ -90,7 +90,7 @@ def numbers(settings: Liquid) -> LiquidNumbers:
     )
 
 
-@compiled()
+@compiled
 def humidity_ratio(celsius: float, humidity: float) -> float:
     """kg of vapour for each kg of dry air."""
     pascal = humidity * 610.94 * math.exp(17.625 * celsius / (243.04 + celsius))
@@ -98,7 +98,7 @@ def humidity_ratio(celsius: float, humidity: float) -> float:
     return 0.622 * pascal / (101_325.0 - pascal)
 
 
-@compiled()
+@compiled
 def evaporation_watt(load: LiquidNumbers, celsius: float, around: Surroundings) -> float:
     """What evaporation takes."""
     if load.evaporation_watt <= 0.0 or celsius < -50.0:
@@ -107,7 +107,7 @@ def evaporation_watt(load: LiquidNumbers, celsius: float, around: Surroundings) 
     return load.evaporation_watt * max(ratio, 0.0)
 
 
-@compiled(inner=True)
+@compiled
 def slopes(load: LiquidNumbers, state: LoadState, level: float, second: float, around: Surroundings) -> LoadState:
     """How fast liquid and element warm, °C/s."""
     given = load.element_to_liquid_w_per_k * (state.source_celsius - state.celsius)

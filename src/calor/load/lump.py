@@ -98,14 +98,20 @@ def numbers(settings: Lump) -> LumpNumbers:
     )
 
 
-@compiled(inner=True)
+@compiled
+def square(x: float) -> float:
+    """x times itself: a power is worked out by the maths library, which costs more and rounds once more."""
+    return x * x
+
+
+@compiled
 def loss_w_per_k(load: LumpNumbers, level: float, second: float, extra_w_per_k: float) -> float:
     """Loss for each kelvin, radiation apart."""
     flow = level if load.fan_exponent == 1.0 else max(level, 0.0) ** load.fan_exponent
     return load.loss_w_per_k + extra_w_per_k + load.fan_w_per_k * flow + load.second_fan_w_per_k * second
 
 
-@compiled(inner=True)
+@compiled
 def slope(load: LumpNumbers, state: LoadState, level: float, second: float, around: Surroundings) -> float:
     """How fast it warms, °C/s."""
     celsius = state.celsius
@@ -113,18 +119,19 @@ def slope(load: LumpNumbers, state: LoadState, level: float, second: float, arou
     heat = load.heater_watt * level + load.second_watt * second + load.always_watt
     heat -= loss_w_per_k(load, level, second, around.extra_w_per_k) * above
     if load.radiating_w_per_k4 > 0.0:
-        heat -= load.radiating_w_per_k4 * ((celsius + 273.15) ** 4 - (around.ambient_celsius + 273.15) ** 4)
+        own, other = square(celsius + 273.15), square(around.ambient_celsius + 273.15)
+        heat -= load.radiating_w_per_k4 * (own * own - other * other)
     return heat / (load.heat_capacity_j_per_k + state.added_j_per_k)
 
 
-@compiled(inner=True)
+@compiled
 def step(load: LumpNumbers, state: LoadState, level: float, second: float, around: Surroundings, dt_s: float) -> float:
     """Its temperature after `dt_s` at outputs `level` and `second`."""
     celsius = state.celsius
     slope_now = slope(load, state, level, second, around)
     loss = loss_w_per_k(load, level, second, around.extra_w_per_k)
     if load.radiating_w_per_k4 > 0.0:
-        loss += 4.0 * load.radiating_w_per_k4 * (celsius + 273.15) ** 3
+        loss += 4.0 * load.radiating_w_per_k4 * square(celsius + 273.15) * (celsius + 273.15)
     angle = loss * dt_s / (load.heat_capacity_j_per_k + state.added_j_per_k)
     if angle < 1e-12:
         return celsius + slope_now * dt_s

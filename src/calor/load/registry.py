@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+from functools import lru_cache
 from types import ModuleType
-from typing import Annotated, NamedTuple
+from typing import Annotated, Any, NamedTuple
 
 import numpy as np
 from pydantic import Field
@@ -55,6 +56,7 @@ class LoadNumbers(NamedTuple):
     thermoelectric: ThermoelectricNumbers
 
 
+@lru_cache(maxsize=64)
 def numbers(settings: AnyLoad, largest_extra_w_per_k: float = 0.0) -> LoadNumbers:
     """The settings of any load as plain numbers; the step holds up to `largest_extra_w_per_k` of extra loss."""
     module = KINDS[settings.kind][1]
@@ -89,7 +91,7 @@ def start(celsius: float) -> LoadState:
     return LoadState(float(celsius), float(celsius), float(celsius), 0.0)
 
 
-@compiled(inner=True)
+@compiled
 def _slopes(load: LoadNumbers, state: LoadState, level: float, second: float, around: Surroundings) -> LoadState:
     """How fast the parts of a network warm, °C/s."""
     if load.kind == CHAMBER:
@@ -99,7 +101,7 @@ def _slopes(load: LoadNumbers, state: LoadState, level: float, second: float, ar
     return thermoelectric.slopes(load.thermoelectric, state, level, second, around)
 
 
-@compiled(inner=True)
+@compiled
 def step(
     load: LoadNumbers, state: LoadState, level: float, second: float, around: Surroundings, dt_s: float
 ) -> LoadState:
@@ -125,7 +127,7 @@ def step(
     return moved(state, mean_slope(k1, k2, k3, k4), dt_s)
 
 
-@compiled(inner=True)
+@compiled
 def slope(load: LoadNumbers, state: LoadState, level: float, second: float, around: Surroundings) -> float:
     """How fast the place where the probe sits warms, °C/s."""
     both = level + load.second_ratio * second
@@ -140,12 +142,12 @@ def slope(load: LoadNumbers, state: LoadState, level: float, second: float, arou
     return _slopes(load, state, level, second, around).celsius
 
 
-@compiled(inner=True)
+@compiled
 def _mixed(celsius: float, j_per_k: float, added_j_per_k: float, added_celsius: float) -> float:
     return (celsius * j_per_k + added_celsius * added_j_per_k) / (j_per_k + added_j_per_k)
 
 
-@compiled(inner=True)
+@compiled
 def with_added(load: LoadNumbers, state: LoadState, j_per_k: float, celsius: float) -> LoadState:
     """The state after something of a heat capacity and temperature was put in: with the contents, or the body
     itself."""
@@ -170,7 +172,7 @@ def electric_watt(settings: AnyLoad) -> float | None:
     return watt
 
 
-def power_watt(settings: AnyLoad, first: Column, second: Column, is_mean: bool) -> Column | None:
+def power_watt(settings: AnyLoad, first: Any, second: Any, is_mean: bool) -> Column | None:
     """Electrical power over the rows of a run, W, from the outputs given; None where the model knows no watts.
 
     `is_mean`: the outputs are means of full and nothing, as a slow switch gives. Else they are steady, and a fan's
@@ -189,7 +191,7 @@ def power_watt(settings: AnyLoad, first: Column, second: Column, is_mean: bool) 
         watt = (full - fan) * first + fan * first**3
     own = abs(settings.second_watt) if isinstance(settings, Lump | Chamber | Liquid) else 0.0
     own += getattr(settings, "second_fan_watt", 0.0)
-    return np.asarray(watt + own * second)
+    return np.asarray(watt + own * second if np.ndim(second) else watt)
 
 
 def acts_second(settings: AnyLoad) -> bool:

@@ -47,13 +47,13 @@ def numbers(settings: SecondOrder) -> SecondOrderNumbers:
     return SecondOrderNumbers(settings.rise_celsius, settings.time_constant_s, settings.second_time_constant_s)
 
 
-@compiled(inner=True)
+@compiled
 def slope(load: SecondOrderNumbers, inner_celsius: float, celsius: float) -> float:
     """How fast it warms where the probe sits, °C/s."""
     return (inner_celsius - celsius) / load.second_time_constant_s
 
 
-@compiled(inner=True)
+@compiled
 def step(
     load: SecondOrderNumbers, inner_celsius: float, celsius: float, level: float, ambient_celsius: float, dt_s: float
 ) -> tuple[float, float]:

@@ -29,7 +29,7 @@ class Surroundings(NamedTuple):
     humidity: float
 
 
-@compiled(inner=True)
+@compiled
 def moved(state: LoadState, by: LoadState, dt_s: float) -> LoadState:
     """The temperatures after `dt_s` at a steady slope."""
     return LoadState(
@@ -40,7 +40,7 @@ def moved(state: LoadState, by: LoadState, dt_s: float) -> LoadState:
     )
 
 
-@compiled(inner=True)
+@compiled
 def mean_slope(k1: LoadState, k2: LoadState, k3: LoadState, k4: LoadState) -> LoadState:
     """The mean of four slopes as Runge and Kutta weigh them."""
     sixth = 1.0 / 6.0

@@ -91,7 +91,7 @@ def numbers(settings: Thermoelectric) -> ThermoelectricNumbers:
     )  # fmt: skip
 
 
-@compiled()
+@compiled
 def pumped(
     seebeck: float, resistance: float, conductance: float, ampere: float, square: float, cold_k: float, hot_k: float
 ) -> tuple[float, float]:
@@ -100,14 +100,15 @@ def pumped(
     return seebeck * ampere * cold_k - half_joule - back, seebeck * ampere * hot_k + half_joule - back
 
 
-@compiled()
+@compiled
 def slopes(
     load: ThermoelectricNumbers, state: LoadState, level: float, second: float, around: Surroundings
 ) -> LoadState:
     """How fast cold side, sink and plate warm, °C/s."""
     share = level - second
     ampere = share * load.max_ampere
-    square = abs(share) * load.max_ampere**2 if load.chopped else ampere**2
+    full = load.max_ampere * load.max_ampere
+    square = abs(share) * full if load.chopped else ampere * ampere
     cold, hot, plate = state.celsius + 273.15, state.source_celsius + 273.15, state.store_celsius + 273.15
     between = plate if load.two_stages else hot
     taken, given = pumped(

@@ -7,7 +7,7 @@ from typing import NamedTuple
 import numpy as np
 import numpy.typing as npt
 
-from calor.compiled import Column
+from calor.compiled import Column, Table
 from calor.design.model import Design
 from calor.design.trial import (
     AmbientStep,
@@ -47,7 +47,7 @@ class Conditions(NamedTuple):
     trial."""
 
     at_s: Column
-    values: npt.NDArray[np.float64]
+    values: Table
 
 
 def _end_s(event: AnyEvent, span_s: float, watchdog_s: float | None = None) -> float:

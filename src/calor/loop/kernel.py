@@ -6,12 +6,12 @@ compiler. Each block's own step is in its own module; here is only the order in 
 
 from __future__ import annotations
 
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 import numpy as np
-import numpy.typing as npt
 
-from calor.compiled import Column, compiled
+from calor.compiled import Column, Counts, Table, compiled, entry_in_one_piece
+from calor.compiled import noise as noises
 from calor.drive import registry as drives
 from calor.drive.registry import DriveNumbers
 from calor.law import alarm as alarms
@@ -71,15 +71,15 @@ class LoopNumbers(NamedTuple):
 
 
 class Workspace(NamedTuple):
-    """Arrays that a run writes into as it goes, made outside: making them in compiled code costs compile time."""
+    """Arrays that a run writes into as it goes, made outside: a compiled step makes none."""
 
-    drive_states: npt.NDArray[np.float64]
-    alarm_memory: npt.NDArray[np.float64]
+    drive_states: Table
+    alarm_memory: Table
     given: Column
     arriving: Column
     asked: Column
-    arrived: npt.NDArray[np.int64]
-    matrix: npt.NDArray[np.float64]
+    arrived: Counts
+    matrix: Table
 
 
 def workspace(trips: int) -> Workspace:
@@ -98,7 +98,7 @@ class LoopStart(NamedTuple):
     load: LoadState
 
 
-@compiled(inner=True)
+@compiled
 def _advance(
     load: LoadNumbers,
     state: LoadState,
@@ -120,11 +120,10 @@ def _advance(
     return state, probe_celsius
 
 
-@compiled(inner=True)
+@compiled
 def _trips(
-    rows: npt.NDArray[np.float64], memory: npt.NDArray[np.float64], setpoint: float, measured: float, fault: bool,
-    demand: float, dt_s: float,
-) -> bool:  # fmt: skip
+    rows: Table, memory: Table, setpoint: float, measured: float, fault: bool, demand: float, dt_s: float
+) -> bool:
     """Whether any of the alarms that put the output off is raised after one more reading."""
     tripped = False
     for k in range(len(rows)):
@@ -136,49 +135,48 @@ def _trips(
     return tripped
 
 
-@compiled(inner=True)
-def _answered(seat: Seat, counts: float, values: npt.NDArray[np.float64], restarts: bool) -> tuple[float, float, float]:
+@compiled
+def _answered(seat: Seat, counts: float, values: Column, restarts: bool) -> tuple[float, float, float]:
     """(measured, NaN where it reads a fault; setpoint; flags) of the program in the law's seat, after one more step."""
     given = seat.given
     signal = values[SIGNAL]
     given[seats.COUNTS], given[seats.BY_HAND], given[seats.PUT_IN] = counts, values[HAND], values[SETPOINT]
     given[seats.OTHER] = values[AMBIENT] if np.isnan(signal) else signal
     given[seats.RESTART] = 1.0 if restarts else 0.0
-    call_address(seat.address, seat.state_address, given.ctypes.data, seat.row.ctypes.data)
-    said = np.float64(seat.row[seats.FLAGS])
+    call_address(seat.address, seat.state_address, given, seat.row)
+    said = float(seat.row[seats.FLAGS])
     faulty = int(said) % 2 == 1
-    return np.nan if faulty else np.float64(seat.row[seats.MEASURED]), np.float64(seat.row[seats.SETPOINT]), said
+    return np.nan if faulty else float(seat.row[seats.MEASURED]), float(seat.row[seats.SETPOINT]), said
 
 
-@compiled(inner=True)
+@compiled
 def _share(demand: float) -> float:
     """A demand of a program, held between 0 and 1; one that is no number asks for nothing."""
-    wanted = np.float64(demand)
-    return 0.0 if np.isnan(wanted) else min(max(wanted, 0.0), 1.0)
+    return 0.0 if np.isnan(demand) else min(max(demand, 0.0), 1.0)
 
 
-@compiled(releases_gil=True)
+@entry_in_one_piece
 def run(
     blocks: LoopNumbers,
     start: LoopStart,
     conditions: Conditions,
-    weights: npt.NDArray[np.float64],
-    trips: npt.NDArray[np.float64],
+    weights: Table,
+    trips: Table,
     noise: Column,
     noise_seed: int,
     memory: Column,
     work: Workspace,
     seat: Seat,
     span_s: float,
-    control: Any,
-    columns: Any,
-    switch_s: Any,
-    switch_level: Any,
-    changes: Any,
+    control: Counts,
+    columns: Table,
+    switch_s: Table,
+    switch_level: Table,
+    changes: Counts,
 ) -> None:
     """Fill the columns row by row, and for each output the instants at which it changed, and to which level.
 
-    `blocks` lies in memory as in_memory lays it. `weights` (2×outputs) is what each output adds to the load's two
+    `weights` (2×outputs) is what each output adds to the load's two
     inputs; `trips` (n×7) are alarms that put the output off. `noise` is added to what the probe is at, °C; the
     converter's own noise is drawn here, from `noise_seed`. `work` is written into. `seat` holds the program that
     decides, if one does. `memory` is what the probe's checks and filter remember, as new_memory made it.
@@ -189,12 +187,11 @@ def run(
     steps = columns.shape[1]
     program_state, law_state, load_state = start.program, start.law, start.load
     probe_celsius = load_state.celsius
-    # arrays taken out of their tuple once: each access through it would count references
     instants, values = conditions.at_s, conditions.values
     period_s, probe, law, drive, load = blocks.period_s, blocks.probe, blocks.law, blocks.drive, blocks.load
     outputs, second_drive, aim = blocks.outputs, blocks.second_drive, blocks.setpoint
     lag_s, is_ideal = probe.time_constant_s, probe.kind == IDEAL
-    np.random.seed(noise_seed)
+    noises.seed(noise_seed)
     by_matrix = load.kind == loads.CHAMBER and period_s <= load.step_s and chamber.is_linear(load.chamber)
     drive_states, alarm_memory, matrix = work.drive_states, work.alarm_memory, work.matrix
     given, arriving, asked, arrived = work.given, work.arriving, work.asked, work.arrived

@@ -2,11 +2,9 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 import numpy as np
 
-from calor.compiled import Column, compiled
+from calor.compiled import Column, Counts, Table, entry
 from calor.drive import registry as drives
 from calor.law import registry as laws
 from calor.law import setpoint as setpoints
@@ -25,7 +23,7 @@ from calor.sense import filters
 from calor.sense.filters import FilterNumbers
 
 
-@compiled(releases_gil=True)
+@entry
 def replay(
     blocks: LoopNumbers,
     start: LoopStart,
@@ -34,10 +32,10 @@ def replay(
     work: Workspace,
     readings: Column,
     span_s: float,
-    columns: Any,
-    switch_s: Any,
-    switch_level: Any,
-    changes: Any,
+    columns: Table,
+    switch_s: Table,
+    switch_level: Table,
+    changes: Counts,
 ) -> None:
     """The law's decisions on given readings, one a control step, smoothed; one that is NaN is a probe fault.
 

@@ -5,14 +5,14 @@ A program is called by its address at every control step, through memory: what i
 
 from __future__ import annotations
 
-from typing import Any, NamedTuple
+import ctypes
+from typing import NamedTuple
 
 import numpy as np
-import numpy.typing as npt
-from llvmlite import ir
-from numba import types
-from numba.extending import intrinsic
 
+from calor.compiled import Singles
+from calor.compiled.foreign import in_c
+from calor.compiled.kinds import NOTHING
 from calor.law.outputs import MOST_OUTPUTS
 
 GIVEN = ("counts", "other_celsius", "hand_output", "setpoint_celsius", "restart")
@@ -29,8 +29,8 @@ class Seat(NamedTuple):
 
     address: int
     state_address: int
-    given: npt.NDArray[np.float32]
-    row: npt.NDArray[np.float32]
+    given: Singles
+    row: Singles
 
 
 def seat_of(address: int, state_address: int) -> Seat:
@@ -45,17 +45,8 @@ def built_in() -> Seat:
     return seat_of(0, 0)
 
 
-@intrinsic  # type: ignore[untyped-decorator, unused-ignore]
-def call_address(context: Any, address: Any, state: Any, given: Any, row: Any) -> Any:
-    """Call the function at an address with three addresses; on every 64-bit Linux they go as pointers do."""
-    del context, address, state, given, row
-    word = types.intp
-
-    def code(target: Any, builder: Any, signature: Any, arguments: Any) -> Any:
-        del signature
-        size = ir.IntType(64)
-        function = ir.FunctionType(ir.VoidType(), [size, size, size])
-        builder.call(builder.inttoptr(arguments[0], function.as_pointer()), arguments[1:])
-        return target.get_dummy_value()
-
-    return types.void(word, word, word, word), code
+@in_c("call_address", NOTHING)
+def call_address(address: int, state_address: int, given: Singles, row: Singles) -> None:
+    """Call the function at an address with its state, what it is given, and the row it answers."""
+    function = ctypes.CFUNCTYPE(None, ctypes.c_void_p, ctypes.c_void_p, ctypes.c_void_p)(address)
+    function(state_address, given.ctypes.data, row.ctypes.data)

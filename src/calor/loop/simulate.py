@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from functools import lru_cache
 from typing import Any
 
 import numpy as np
 import numpy.typing as npt
 
-from calor.compiled import Column, in_memory
+from calor.compiled import Column
 from calor.design.model import Design
 from calor.design.trial import Trial
 from calor.drive import registry as drives
@@ -73,9 +74,9 @@ def _needs_no_seat(design: Design) -> None:
         )
 
 
-def _blocks(design: Design, probe: ProbeNumbers, largest_extra_w_per_k: float) -> Any:
+def _blocks(design: Design, probe: ProbeNumbers, largest_extra_w_per_k: float) -> kernel.LoopNumbers:
     """The design as the kernel sees it."""
-    numbers = kernel.LoopNumbers(
+    return kernel.LoopNumbers(
         float(design.law.period_s),
         probe,
         setpoints.numbers(design.setpoint),
@@ -86,11 +87,29 @@ def _blocks(design: Design, probe: ProbeNumbers, largest_extra_w_per_k: float) -
         len(design.outputs),
         design.guard.watchdog_s is not None,
     )
-    return in_memory(numbers)
+
+
+@lru_cache(maxsize=4)
+def _noise(seed: int, steps: int, celsius: float) -> Column:
+    """What the probe's noise adds at each step, °C: the same for the same trial, so that it is drawn once."""
+    return np.random.default_rng(seed).standard_normal(steps) * celsius if celsius > 0.0 else np.zeros(steps)
+
+
+@lru_cache(maxsize=4)
+def _times(steps: int, period_s: float) -> Column:
+    """The time of each control step, s."""
+    return np.arange(steps, dtype=np.float64) * period_s
 
 
 def _start(celsius: float) -> kernel.LoopStart:
     return kernel.LoopStart(programs.start(), laws.start(), loads.start(celsius))
+
+
+def _sum(weights: Column, given: Column) -> Any:
+    """What the outputs together give to an input of the load; 0 where they give nothing."""
+    if not weights.any():
+        return 0.0
+    return given[0] * weights[0] if len(weights) == 1 else weights @ given
 
 
 def _given(
@@ -121,7 +140,7 @@ def _given(
         "switch_level": outputs[0].switch_level,
         "switches": outputs[0].switches,
         "cools": design.law.action == "cool",
-        "power_watt": loads.power_watt(design.load, first @ delivered, second @ delivered, is_mean),
+        "power_watt": loads.power_watt(design.load, _sum(first, delivered), _sum(second, delivered), is_mean),
         "outputs": outputs if count > 1 else (),
     }
 
@@ -142,9 +161,7 @@ def run(design: Design, trial: Trial, control: npt.NDArray[np.int64] | None = No
     probe = probes.numbers(design.probe)
     blocks = _blocks(design, probe, float(conditions.values[:, EXTRA].max()))
     start = _start(design.start_celsius(trial))
-    noise = np.zeros(steps)
-    if design.probe.noise_celsius > 0.0:
-        noise = np.random.default_rng(trial.seed).standard_normal(steps) * design.probe.noise_celsius
+    noise = _noise(trial.seed, steps, design.probe.noise_celsius)
     columns = np.empty((kernel.OUTPUTS_FROM + 2 * count, steps))
     most = most_changes(design, steps, len(conditions.at_s))
     switch_s, switch_level = np.empty((count, most)), np.empty((count, most))
@@ -158,7 +175,7 @@ def run(design: Design, trial: Trial, control: npt.NDArray[np.int64] | None = No
         raise Stopped
     events, disturbances = happenings(design, trial)
     trace = Trace(
-        np.arange(steps, dtype=np.float64) * float(design.law.period_s),
+        _times(steps, float(design.law.period_s)),
         true_celsius=columns[kernel.TRUE_ROW],
         probe_celsius=columns[kernel.PROBE_ROW],
         counts=columns[kernel.COUNTS_ROW],
@@ -213,7 +230,7 @@ def replay(design: Design, recorded: Trace) -> Trace:
 def _with_found_events(trace: Trace, design: Design) -> Trace:
     """The trace with what the guards did added to its events, in order of time."""
     found = list(trace.events)
-    flags = trace.flags.astype(np.int64) if trace.flags.any() else np.zeros(1, np.int64)
+    flags = trace.whole_flags
     by_alarm = np.flatnonzero(flags & Flag.TRIPPED)
     tripped = np.flatnonzero(flags & Flag.CUT_OUT)
     if len(by_alarm) and by_alarm[0] == tripped[0]:
@@ -260,27 +277,34 @@ def _fault_word(flags: int) -> str:
 
 def alarm_rows(alarm: Alarm, design: Design, trace: Trace) -> npt.NDArray[np.bool_]:
     """Whether an alarm is raised at each row of a run. With the mains the controller starts afresh."""
-    plain = alarms.numbers(alarm, design.law.action)
-    period_s = float(design.law.period_s)
-    lost = (trace.flags.astype(np.int64) & Flag.MAINS_LOST) > 0
     raised = np.zeros(trace.steps, np.bool_)
-    edges = np.flatnonzero(np.diff(lost.astype(np.int8), prepend=1, append=1))
-    for begin, end in zip(edges[::2], edges[1::2], strict=True):
-        rows = slice(int(begin), int(end))
-        raised[rows] = alarms.steps(
-            plain,
-            alarms.start(),
-            trace.setpoint_celsius[rows],
-            trace.measured_celsius[rows],
-            trace.demand[rows],
-            period_s,
-        )
+    if _stays_silent(alarm, trace):
+        return raised
+    lost = (trace.whole_flags & Flag.MAINS_LOST) > 0
+    alarms.fill_raised(
+        alarms.numbers(alarm, design.law.action), trace.setpoint_celsius, trace.measured_celsius, trace.demand,
+        lost if lost.any() else np.zeros(0, np.bool_), float(design.law.period_s), raised,
+    )  # fmt: skip
     return raised
+
+
+def _stays_silent(alarm: Alarm, trace: Trace) -> bool:
+    """Whether a run never comes near an alarm, so that its rows need not be looked at one by one."""
+    if alarm.kind in ("high", "low"):
+        low, high = trace.measured_range
+        return high <= alarm.celsius if alarm.kind == "high" else low >= alarm.celsius
+    if alarm.kind in ("deviation_high", "deviation_low", "out_of_band"):
+        low, high = trace.error_range
+        over, under = high <= alarm.celsius, -low <= alarm.celsius
+        return (over or alarm.kind == "deviation_low") and (under or alarm.kind == "deviation_high")
+    return False
 
 
 def alarm_instants(alarm: Alarm, design: Design, trace: Trace) -> list[float]:
     """When an alarm is raised in a run, s."""
     raised = alarm_rows(alarm, design, trace)
+    if not raised.any():
+        return []
     return [float(at_s) for at_s in trace.time_s[np.flatnonzero(np.diff(raised.astype(np.int8), prepend=0) > 0)][:200]]
 
 

@@ -2,16 +2,13 @@
 
 from __future__ import annotations
 
-import numpy as np
-import numpy.typing as npt
-
-from calor.compiled import compiled
+from calor.compiled import Table, compiled
 from calor.drive import registry as drives
 from calor.drive.registry import DriveNumbers, DriveState
 from calor.loop.conditions import INVERTED, STUCK_OFF, STUCK_ON
 
 
-@compiled(inner=True)
+@compiled
 def _switched(level: float, fault: float) -> float:
     """What a faulty switch gives for a level."""
     if fault == INVERTED:
@@ -23,7 +20,7 @@ def _switched(level: float, fault: float) -> float:
     return level
 
 
-@compiled(inline=True, inner=True)
+@compiled
 def give(
     drive: DriveNumbers,
     state: DriveState,
@@ -32,8 +29,8 @@ def give(
     fault: float,
     begin_s: float,
     end_s: float,
-    switch_s: npt.NDArray[np.float64],
-    switch_level: npt.NDArray[np.float64],
+    switch_s: Table,
+    switch_level: Table,
     output: int,
     switches: int,
     given: float,

@@ -8,6 +8,7 @@ from functools import cached_property
 from typing import NamedTuple
 
 import numpy as np
+import numpy.typing as npt
 
 from calor.compiled import Column
 from calor.units import TemperatureUnit, celsius_to, difference_to
@@ -173,15 +174,29 @@ class Trace:
         return starts, ends
 
     @cached_property
+    def whole_flags(self) -> npt.NDArray[np.int64]:
+        """The flags as whole numbers; a single 0 where no row has any."""
+        return self.flags.astype(np.int64) if self.flags.any() else np.zeros(1, np.int64)
+
+    @cached_property
     def measured_range(self) -> tuple[float, float]:
         """Lowest and highest reading; NaN twice where there is none."""
+        low = float(self.measured_celsius.min()) if self.steps else np.nan
+        if not np.isnan(low):
+            return low, float(self.measured_celsius.max())
         known = self.measured_celsius[np.isfinite(self.measured_celsius)]
         return (float(known.min()), float(known.max())) if len(known) else (np.nan, np.nan)
 
     @cached_property
+    def error_range(self) -> tuple[float, float]:
+        """Lowest and highest distance of a reading from the setpoint, °C; NaN twice where there is none."""
+        error = self.measured_celsius - self.setpoint_celsius
+        return (float(np.fmin.reduce(error)), float(np.fmax.reduce(error))) if self.steps else (np.nan, np.nan)
+
+    @cached_property
     def line(self) -> tuple[Column, Column]:
         """Times and readings to draw as a line: broken by a NaN before each row that follows a gap."""
-        rows = np.flatnonzero(self.flags.astype(np.int64) & Flag.GAP)
+        rows = np.flatnonzero(self.whole_flags & Flag.GAP)
         if not len(rows):
             return self.time_s, self.measured_celsius
         return np.insert(self.time_s, rows, self.time_s[rows]), np.insert(self.measured_celsius, rows, np.nan)

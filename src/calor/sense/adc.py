@@ -10,10 +10,9 @@ from __future__ import annotations
 import math
 from typing import Literal, NamedTuple, Self
 
-import numpy as np
 from pydantic import model_validator
 
-from calor.compiled import compiled
+from calor.compiled import compiled, noise
 from calor.settings import Settings, choice, fraction, number
 
 
@@ -98,20 +97,20 @@ def numbers(settings: Adc) -> AdcNumbers:
     )
 
 
-@compiled(inline=True)
+@compiled
 def exact_counts(adc: AdcNumbers, volt: float) -> float:
     """The code before it is rounded down and held to the scale: gain, offset and the input's range applied."""
     clipped = min(max(volt, adc.input_low_volt), adc.input_high_volt)
     return clipped / adc.reference_volt * adc.codes * adc.gain + adc.offset_counts
 
 
-@compiled(inline=True, inner=True)
+@compiled
 def code(adc: AdcNumbers, counts: float) -> float:
     """The whole code for so many exact counts."""
     return min(max(float(math.floor(counts)), 0.0), adc.codes - 1.0)
 
 
-@compiled(inner=True)
+@compiled
 def noisy_counts(adc: AdcNumbers, volt: float) -> float:
     """The mean code of one reading: as many noisy conversions of `volt` as are averaged.
 
@@ -120,11 +119,11 @@ def noisy_counts(adc: AdcNumbers, volt: float) -> float:
     exact = exact_counts(adc, volt)
     total = 0.0
     for _ in range(adc.oversampling):
-        total += code(adc, exact + adc.noise_counts * np.random.normal())
+        total += code(adc, exact + adc.noise_counts * noise.normal())
     return total / adc.oversampling
 
 
-@compiled(inline=True)
+@compiled
 def counts_to_volt(adc: AdcNumbers, counts: float) -> float:
     """The voltage the firmware takes a code for."""
     return counts / adc.divisor * adc.reference_volt

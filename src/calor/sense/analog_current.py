@@ -47,19 +47,19 @@ def numbers(settings: AnalogCurrent) -> AnalogCurrentNumbers:
     return AnalogCurrentNumbers(settings.microampere_per_kelvin, settings.load_ohm, supply_volt, kelvin_per_scale)
 
 
-@compiled()
+@compiled
 def celsius_to_quantity(probe: AnalogCurrentNumbers, celsius: float) -> float:
     """Current in µA at `celsius`."""
     return probe.microampere_per_kelvin * (celsius - ABSOLUTE_ZERO_CELSIUS)
 
 
-@compiled()
+@compiled
 def quantity_to_celsius(probe: AnalogCurrentNumbers, microampere: float) -> float:
     """Temperature in °C at which the sensor gives `microampere`."""
     return microampere / probe.microampere_per_kelvin + ABSOLUTE_ZERO_CELSIUS
 
 
-@compiled()
+@compiled
 def celsius_to_volt(probe: AnalogCurrentNumbers, celsius: float, wiring: int) -> float:
     """Voltage across the load resistor; nothing flows where a wire is off, the whole supply where it is shorted."""
     if wiring == OPEN:
@@ -69,7 +69,7 @@ def celsius_to_volt(probe: AnalogCurrentNumbers, celsius: float, wiring: int) ->
     return celsius_to_quantity(probe, celsius) * 1e-6 * probe.load_ohm
 
 
-@compiled(inner=True)
+@compiled
 def share_to_celsius(probe: AnalogCurrentNumbers, share: float) -> float:
     """Temperature the firmware reads from a share of the converter's scale."""
     return share * probe.kelvin_per_scale + ABSOLUTE_ZERO_CELSIUS

@@ -53,19 +53,19 @@ def numbers(settings: AnalogVoltage) -> AnalogVoltageNumbers:
     )
 
 
-@compiled()
+@compiled
 def celsius_to_quantity(probe: AnalogVoltageNumbers, celsius: float) -> float:
     """Voltage in V at `celsius`."""
     return probe.volt_at_0_celsius + probe.volt_per_celsius * celsius
 
 
-@compiled()
+@compiled
 def quantity_to_celsius(probe: AnalogVoltageNumbers, volt: float) -> float:
     """Temperature in °C at which the sensor gives `volt`."""
     return (volt - probe.volt_at_0_celsius) / probe.volt_per_celsius
 
 
-@compiled()
+@compiled
 def celsius_to_volt(probe: AnalogVoltageNumbers, celsius: float, wiring: int) -> float:
     """Voltage at the converter; pulled to ground where a wire is off, to the supply where it is shorted to it."""
     if wiring == OPEN:
@@ -75,7 +75,7 @@ def celsius_to_volt(probe: AnalogVoltageNumbers, celsius: float, wiring: int) ->
     return celsius_to_quantity(probe, celsius)
 
 
-@compiled(inner=True)
+@compiled
 def share_to_celsius(probe: AnalogVoltageNumbers, share: float) -> float:
     """Temperature the firmware reads from a share of the converter's scale."""
     return quantity_to_celsius(probe, share * probe.reference_volt)

@@ -15,7 +15,7 @@ from typing import Any, NamedTuple
 import numpy as np
 
 from calor.compiled import Column
-from calor.sense import adc, reading, registry
+from calor.sense import adc, registry, sweep
 from calor.sense.mounting import OwnError, Tolerance
 from calor.sense.registry import AnyProbe, ProbeNumbers
 from calor.sense.rtd import Rtd
@@ -160,7 +160,7 @@ def calibrated_to(settings: AnyProbe, probe: ProbeNumbers, doubt: float = 0.0) -
     if not points:
         return probe
     truth = np.array([point.true_celsius for point in points])
-    shown = reading.celsius_of_exact(probe, truth)
+    shown = sweep.celsius_of_exact(probe, truth)
     moved = tuple(
         point.model_copy(
             update={
@@ -179,10 +179,10 @@ def contributions_over(settings: AnyProbe, celsius: Column) -> list[tuple[str, C
     """Each cause with what it may move the reading by at each of many temperatures; NaN where nothing can be read."""
     base = ideal(settings)
     nominal = calibrated_to(settings, base)
-    truth = np.where(reading.inside(base, celsius), reading.celsius_of_exact(nominal, celsius), np.nan)
+    truth = np.where(sweep.inside(base, celsius), sweep.celsius_of_exact(nominal, celsius), np.nan)
 
     def moved(probe: ProbeNumbers) -> Column:
-        return np.asarray(np.abs(reading.celsius_of_exact(probe, celsius) - truth))
+        return np.asarray(np.abs(sweep.celsius_of_exact(probe, celsius) - truth))
 
     found = []
     for cause in causes(settings):

@@ -89,7 +89,7 @@ def fit(readings: Column, truth: Column, kind: Correction) -> CorrectionNumbers:
     return CorrectionNumbers(middle, *(float(value) for value in found))
 
 
-@compiled()
+@compiled
 def apply(correction: CorrectionNumbers, celsius: float) -> float:
     """The corrected reading."""
     x = celsius - correction.middle_celsius

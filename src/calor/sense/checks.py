@@ -71,7 +71,7 @@ def numbers(settings: Checks, cold_junction_celsius: float | None) -> CheckNumbe
     )
 
 
-@compiled()
+@compiled
 def step(checks: CheckNumbers, memory: Column, code: float, celsius: float, dt_s: float) -> int:
     """The fault of a reading, NO_FAULT where it passes. `code` is what stays the same while the probe is stuck.
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from calor.sense import adc, budget, calibration, reading, registry, resolution
+from calor.sense import adc, budget, calibration, registry, resolution, sweep
 from calor.sense.mounting import shown_ohm
 from calor.sense.points import celsius_per_count
 from calor.sense.registry import AnyProbe
@@ -46,7 +46,7 @@ def answer(settings: AnyProbe, unit: TemperatureUnit, setpoint_celsius: float) -
     )
     if registry.has_converter(settings):
         plain = registry.numbers(settings)
-        code = float(reading.counts_over(plain, np.array([setpoint_celsius]))[0])
+        code = float(sweep.counts_over(plain, np.array([setpoint_celsius]))[0])
         first += f" Expect code {code:.0f} of {plain.firmware.adc.codes:.0f}."
     found = budget.budget(settings, setpoint_celsius)
     if found is None:

@@ -59,7 +59,7 @@ def numbers(settings: Digital) -> CodeNumbers:
     return code_numbers(settings.celsius_per_code, settings.bits, settings.signed)
 
 
-@compiled(inner=True)
+@compiled
 def celsius_to_code(code: CodeNumbers, celsius: float) -> float:
     """The nearest code, held to what the bits can say."""
     return min(max(float(math.floor(celsius / code.celsius_per_code + 0.5)), code.lowest), code.highest)

@@ -84,7 +84,7 @@ def memory_size(filter_: FilterNumbers) -> int:
     return 2 + filter_.readings
 
 
-@compiled()
+@compiled
 def step(filter_: FilterNumbers, memory: Column, celsius: float, dt_s: float) -> float:
     """The filtered value after one more reading, `dt_s` after the last. `memory` is all zeros at the start."""
     if filter_.kind == EXPONENTIAL:

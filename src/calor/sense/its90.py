@@ -49,7 +49,7 @@ def readable_range(letter: Letter) -> tuple[float, float]:
     return max(low, 50.0) if letter == "B" else low, high
 
 
-@compiled()
+@compiled
 def celsius_to_millivolt(letter: int, celsius: float) -> float:
     """Voltage in mV against 0 °C; beyond the standard's range the value at its end goes on with its last slope."""
     pieces = _PIECES[letter, 0]
@@ -69,7 +69,7 @@ def celsius_to_millivolt(letter: int, celsius: float) -> float:
     return float(total + slope * (celsius - held))
 
 
-@compiled()
+@compiled
 def millivolt_to_celsius(letter: int, millivolt: float) -> float:
     """Temperature in °C of a voltage against 0 °C; not a number outside the range of the inverse polynomials."""
     pieces = _PIECES[letter, 1]

@@ -62,7 +62,7 @@ def knob_numbers(settings: Knob) -> KnobNumbers:
     )
 
 
-@compiled()
+@compiled
 def setpoint_of(knob: KnobNumbers, counts: float) -> float:
     """Setpoint in °C for a code of the knob."""
     celsius = knob.low_celsius + (counts - knob.low_counts) * knob.celsius_per_count
@@ -104,7 +104,7 @@ def button_start(settings: Button) -> ButtonState:
     return ButtonState(False, False, 0.0, settings.starts_on)
 
 
-@compiled()
+@compiled
 def button_step(debounce_s: float, state: ButtonState, level: bool, dt_s: float) -> ButtonState:
     """The button `dt_s` later, its contact closed (`level`) or not: it toggles once each time it goes down."""
     still_s = state.still_s + dt_s if level == state.last else 0.0

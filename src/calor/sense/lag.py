@@ -11,7 +11,7 @@ import math
 from calor.compiled import compiled
 
 
-@compiled(inline=True, inner=True)
+@compiled
 def step(
     time_constant_s: float, celsius: float, start: float, start_slope: float, end: float, end_slope: float, dt_s: float
 ) -> float:
@@ -32,9 +32,11 @@ def step(
         return celsius + dt_s / 6.0 * (k1 + 2.0 * k2 + 2.0 * k3 + k4)
     rise = (end - start) / dt_s
     square = (3.0 * rise - 2.0 * start_slope - end_slope) / dt_s
-    cube = (start_slope + end_slope - 2.0 * rise) / dt_s**2
+    cube = (start_slope + end_slope - 2.0 * rise) / (dt_s * dt_s)
     tau = time_constant_s
-    following_start = start - tau * start_slope + 2.0 * tau**2 * square - 6.0 * tau**3 * cube
+    tau2 = tau * tau
+    tau3 = tau2 * tau
+    following_start = start - tau * start_slope + 2.0 * tau2 * square - 6.0 * tau3 * cube
     end_curve = 2.0 * square + 6.0 * cube * dt_s
-    following_end = end - tau * end_slope + tau**2 * end_curve - 6.0 * tau**3 * cube
+    following_end = end - tau * end_slope + tau2 * end_curve - 6.0 * tau3 * cube
     return following_end + (celsius - following_start) * math.exp(-dt_s / tau)

@@ -76,7 +76,7 @@ class OwnError(NamedTuple):
 NO_ERROR = OwnError(0.0, 0.0, 0.0, 0.0)
 
 
-@compiled(inline=True, inner=True)
+@compiled
 def own_error_celsius(error: OwnError, celsius: float) -> float:
     """How far the sensor itself is off at `celsius`."""
     return error.share * max(error.floor_celsius, error.base_celsius + error.slope * abs(celsius))

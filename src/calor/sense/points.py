@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 
 from calor.errors import CalorError
-from calor.sense import adc, budget, reading, registry
+from calor.sense import adc, budget, registry, sweep
 from calor.sense.registry import AnyProbe, ProbeNumbers
 
 Point = dict[str, float | int | None]
@@ -40,11 +40,11 @@ def celsius_per_count(settings: AnyProbe, celsius: float) -> float | None:
         return plain.code.celsius_per_code
     if not registry.has_converter(settings):
         return None
-    counts = float(reading.counts_over(plain, np.array([celsius]))[0])
+    counts = float(sweep.counts_over(plain, np.array([celsius]))[0])
     low, high = max(counts - 1.0, 0.0), min(counts + 1.0, plain.firmware.adc.codes - 1.0)
     # without the ends of the scale, so that the last counts before them have a width too
     open_ended = plain._replace(fault_below_counts=-np.inf, fault_above_counts=np.inf)
-    back = reading.celsius_over(open_ended, np.array([low, counts, high]))
+    back = sweep.celsius_over(open_ended, np.array([low, counts, high]))
     if math.isfinite(back[0]) and math.isfinite(back[2]):
         return float(abs(back[2] - back[0]) / (high - low))
     return _plain(float(abs(back[2] - back[1] if math.isfinite(back[2]) else back[1] - back[0])))
@@ -70,7 +70,7 @@ def _point(settings: AnyProbe, plain: ProbeNumbers, celsius: float | None, count
     volt = share = None
     if registry.has_converter(settings):
         if celsius is not None:
-            volt = _plain(reading.volt_over(plain, np.array([celsius]))[0])
+            volt = _plain(sweep.volt_over(plain, np.array([celsius]))[0])
         else:
             volt = _plain(adc.counts_to_volt(plain.firmware.adc, counts))
             share = counts / plain.firmware.adc.divisor
@@ -83,9 +83,9 @@ def _point(settings: AnyProbe, plain: ProbeNumbers, celsius: float | None, count
     if settings.kind != "analog_voltage" or volt is not None:
         point["volt"] = volt
     point["counts"] = _code(counts)
-    back = float(reading.celsius_over(plain, np.array([counts]))[0]) if math.isfinite(counts) else math.nan
+    back = float(sweep.celsius_over(plain, np.array([counts]))[0]) if math.isfinite(counts) else math.nan
     if settings.kind == "ideal":
-        back = float(reading.celsius_of_exact(plain, np.array([celsius]))[0]) if celsius is not None else back
+        back = float(sweep.celsius_of_exact(plain, np.array([celsius]))[0]) if celsius is not None else back
     point["celsius_back"] = _plain(back)
     at = celsius if celsius is not None else _plain(back)
     point["celsius_per_count"] = None if at is None else celsius_per_count(settings, at)
@@ -107,7 +107,7 @@ def at_celsius(settings: AnyProbe, celsius: float) -> Point:
             f"calor probe: --celsius: must be a number from {low:g} to {high:g} °C, where {why} (received {celsius:g})"
         )
     plain = registry.numbers(settings.model_copy(update={"offset_celsius": 0.0}))
-    counts = float(reading.counts_over(plain, np.array([celsius]))[0])
+    counts = float(sweep.counts_over(plain, np.array([celsius]))[0])
     return _point(settings, plain, celsius, counts)
 
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import numpy as np
-import numpy.typing as npt
 
 from calor.compiled import Column, compiled
 from calor.sense import (
@@ -23,7 +22,7 @@ from calor.sense.mounting import OPEN, SHORT, STUCK, own_error_celsius
 from calor.sense.registry import ANALOG_VOLTAGE, IDEAL, RTD, THERMISTOR, THERMOCOUPLE, ProbeNumbers, Side
 
 
-@compiled(inline=True, inner=True)
+@compiled
 def celsius_to_volt(kind: int, side: Side, celsius: float, wiring: int) -> float:
     """Voltage at the converter of a probe at `celsius`."""
     if kind == THERMISTOR:
@@ -37,7 +36,7 @@ def celsius_to_volt(kind: int, side: Side, celsius: float, wiring: int) -> float
     return analog_current.celsius_to_volt(side.analog_current, celsius, wiring)
 
 
-@compiled(inline=True, inner=True)
+@compiled
 def share_to_celsius(kind: int, side: Side, share: float) -> float:
     """Temperature the firmware works out from a share of the scale, before its correction; not a number without one."""
     if kind == THERMISTOR:
@@ -51,7 +50,7 @@ def share_to_celsius(kind: int, side: Side, share: float) -> float:
     return analog_current.share_to_celsius(side.analog_current, share)
 
 
-@compiled(inline=True, inner=True)
+@compiled
 def _chip_celsius(probe: ProbeNumbers, celsius: float, wiring: int) -> float:
     """What a chip or a digital sensor takes the temperature for, before it is rounded to a code."""
     if probe.kind != THERMOCOUPLE:
@@ -61,7 +60,7 @@ def _chip_celsius(probe: ProbeNumbers, celsius: float, wiring: int) -> float:
     return thermocouple.quantity_to_celsius(own, measured + own.cold_millivolt)
 
 
-@compiled(inline=True, inner=True)
+@compiled
 def counts_to_celsius(probe: ProbeNumbers, counts: float) -> float:
     """Temperature the firmware reads from a code; not a number where it has none."""
     if probe.gives_code:
@@ -71,7 +70,7 @@ def counts_to_celsius(probe: ProbeNumbers, counts: float) -> float:
     return calibration.apply(probe.correction, celsius)
 
 
-@compiled(inline=True, inner=True)
+@compiled
 def exact_counts(probe: ProbeNumbers, celsius: float, wiring: int) -> float:
     """The code before it is rounded, of a probe whose own part is at `celsius`; not a number where there is none."""
     seen = celsius + probe.offset_celsius + own_error_celsius(probe.own_error, celsius)
@@ -80,7 +79,7 @@ def exact_counts(probe: ProbeNumbers, celsius: float, wiring: int) -> float:
     return adc.exact_counts(probe.hardware.adc, celsius_to_volt(probe.kind, probe.hardware, seen, wiring))
 
 
-@compiled(inline=True, inner=True)
+@compiled
 def counts_of(probe: ProbeNumbers, celsius: float, wiring: int, noisy: bool) -> float:
     """The code of one reading; not a number where the sensor gives none, as an ideal one or a chip with a fault."""
     if probe.kind == IDEAL:
@@ -96,7 +95,7 @@ def counts_of(probe: ProbeNumbers, celsius: float, wiring: int, noisy: bool) -> 
     return adc.code(probe.hardware.adc, exact_counts(probe, celsius, wiring))
 
 
-@compiled(inline=True, inner=True)
+@compiled
 def scaled(probe: ProbeNumbers, counts: float) -> tuple[float, int]:
     """°C as the firmware has it from a code, before checks and filter, and the fault the code itself tells of."""
     if counts < probe.fault_below_counts:
@@ -112,7 +111,7 @@ def new_memory(probe: ProbeNumbers) -> Column:
     return np.zeros(checks.SIZE + filters.memory_size(probe.filter))
 
 
-@compiled(inline=True, inner=True)
+@compiled
 def sample(probe: ProbeNumbers, memory: Column, celsius: float, wiring: int) -> float:
     """What the firmware is given of a probe at `celsius`: a code, or °C where it is ideal; NaN where nothing comes."""
     if wiring == STUCK and memory[checks.HAS_CODE] != 0.0:
@@ -122,7 +121,7 @@ def sample(probe: ProbeNumbers, memory: Column, celsius: float, wiring: int) -> 
     return np.nan if wiring in (OPEN, SHORT) else celsius + probe.offset_celsius
 
 
-@compiled(inline=True, inner=True)
+@compiled
 def step(probe: ProbeNumbers, memory: Column, given: float, dt_s: float) -> tuple[float, int]:
     """The firmware's side of one reading, `dt_s` after the last: (°C as the law sees it, fault or NO_FAULT).
 
@@ -143,88 +142,3 @@ def step(probe: ProbeNumbers, memory: Column, given: float, dt_s: float) -> tupl
     if probe.filter.kind == filters.NONE:
         return measured, fault
     return filters.step(probe.filter, memory[checks.SIZE :], measured, dt_s), fault
-
-
-@compiled()
-def volt_over(probe: ProbeNumbers, celsius: Column) -> Column:
-    """Voltages at the converter at many temperatures."""
-    volt = np.empty(len(celsius))
-    for k in range(len(celsius)):
-        volt[k] = celsius_to_volt(probe.kind, probe.hardware, celsius[k], 0)
-    return volt
-
-
-@compiled()
-def counts_over(probe: ProbeNumbers, celsius: Column) -> Column:
-    """The codes at many temperatures, without noise."""
-    counts = np.empty(len(celsius))
-    for k in range(len(celsius)):
-        counts[k] = counts_of(probe, celsius[k], 0, False)
-    return counts
-
-
-@compiled()
-def exact_counts_over(probe: ProbeNumbers, celsius: Column) -> Column:
-    """The codes at many temperatures before they are rounded."""
-    counts = np.empty(len(celsius))
-    for k in range(len(celsius)):
-        counts[k] = exact_counts(probe, celsius[k], 0)
-    return counts
-
-
-@compiled()
-def celsius_over(probe: ProbeNumbers, counts: Column) -> Column:
-    """The temperatures the firmware reads from many codes; not a number at the ends and where it has none."""
-    celsius = np.empty(len(counts))
-    for k in range(len(counts)):
-        celsius[k] = scaled(probe, counts[k])[0]
-    return celsius
-
-
-@compiled()
-def celsius_of_exact(probe: ProbeNumbers, celsius: Column) -> Column:
-    """What would be read at many temperatures if codes were not whole; not a number where nothing can be."""
-    read = np.empty(len(celsius))
-    for k in range(len(celsius)):
-        read[k] = (
-            calibration.apply(probe.correction, celsius[k] + probe.offset_celsius)
-            if probe.kind == IDEAL
-            else counts_to_celsius(probe, exact_counts(probe, celsius[k], 0))
-        )
-    return read
-
-
-@compiled()
-def inside(probe: ProbeNumbers, celsius: Column) -> npt.NDArray[np.bool_]:
-    """Whether the signal at each of many temperatures is one that is read: in the converter's range and no fault."""
-    found = np.empty(len(celsius), np.bool_)
-    for k in range(len(celsius)):
-        if probe.kind == IDEAL:
-            found[k] = True
-            continue
-        exact = exact_counts(probe, celsius[k], 0)
-        if probe.gives_code:
-            found[k] = probe.code.lowest <= exact <= probe.code.highest
-            continue
-        volt = celsius_to_volt(probe.kind, probe.hardware, celsius[k], 0)
-        held = probe.hardware.adc.input_low_volt <= volt <= probe.hardware.adc.input_high_volt
-        found[k] = held and scaled(probe, adc.code(probe.hardware.adc, exact))[1] == NO_FAULT
-    return found
-
-
-@compiled()
-def samples(probe: ProbeNumbers, memory: Column, celsius: Column, wiring: int) -> Column:
-    """What the firmware is given of a probe at many temperatures, as `sample` says it."""
-    given = np.empty(len(celsius))
-    for k in range(len(celsius)):
-        given[k] = sample(probe, memory, celsius[k], wiring)
-    return given
-
-
-@compiled()
-def steps(probe: ProbeNumbers, memory: Column, given: Column, dt_s: float) -> tuple[Column, Column]:
-    """(°C as the law sees it, faults) of many readings, one every `dt_s`, as `step` says it."""
-    measured, faults = np.empty(len(given)), np.empty(len(given))
-    for k in range(len(given)):
-        measured[k], faults[k] = step(probe, memory, given[k], dt_s)
-    return measured, faults

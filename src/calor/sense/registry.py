@@ -8,6 +8,7 @@ side, a calibration on the firmware's.
 from __future__ import annotations
 
 import math
+from functools import lru_cache
 from types import ModuleType
 from typing import Annotated, Any, NamedTuple
 
@@ -122,6 +123,7 @@ def _code(settings: AnyProbe) -> CodeNumbers:
     return digital.numbers(settings if isinstance(settings, Digital) else Digital())
 
 
+@lru_cache(maxsize=64)
 def numbers(settings: AnyProbe) -> ProbeNumbers:
     """The settings of any probe as plain numbers: the hardware without tolerances, the firmware calibrated."""
     firmware = _side(settings)

@@ -7,7 +7,7 @@ from typing import NamedTuple
 import numpy as np
 
 from calor.compiled import Column
-from calor.sense import calibration, reading, registry
+from calor.sense import calibration, registry, sweep
 from calor.sense.registry import AnyProbe
 
 
@@ -39,4 +39,4 @@ def residuals_of(settings: AnyProbe, celsius: Column) -> tuple[list[Residual], C
 def _corrected(bare: registry.ProbeNumbers, corrected: registry.ProbeNumbers, shown: Column) -> Column:
     """What a calibrated firmware makes of what an uncalibrated one reads, both given the same signal."""
     same = corrected._replace(hardware=bare.firmware)
-    return reading.celsius_of_exact(same, shown)
+    return sweep.celsius_of_exact(same, shown)

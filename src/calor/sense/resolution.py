@@ -7,7 +7,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from calor.sense import reading, registry, rtd, thermistor
+from calor.sense import registry, rtd, sweep, thermistor
 from calor.sense.mounting import shown_ohm
 from calor.sense.points import celsius_per_count
 from calor.sense.registry import AnyProbe, has_converter
@@ -103,4 +103,4 @@ def changes(settings: AnyProbe, celsius: float) -> list[Change]:
 
 def _is_inside(settings: AnyProbe, celsius: float) -> bool:
     """Whether a probe reads `celsius` at all, away from the ends of its scale."""
-    return bool(reading.inside(registry.numbers(settings), np.array([celsius]))[0])
+    return bool(sweep.inside(registry.numbers(settings), np.array([celsius]))[0])

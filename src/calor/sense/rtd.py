@@ -114,7 +114,7 @@ def with_leads(settings: Rtd, own: RtdNumbers) -> RtdNumbers:
     return own._replace(lead_ohm=2.0 * settings.lead_ohm if settings.wires == 2 else 0.0)
 
 
-@compiled()
+@compiled
 def celsius_to_quantity(probe: RtdNumbers, celsius: float) -> float:
     """Resistance in Ω at `celsius`, of the RTD alone."""
     square = 1.0 + celsius * (A + celsius * B)
@@ -123,7 +123,7 @@ def celsius_to_quantity(probe: RtdNumbers, celsius: float) -> float:
     return max(probe.r0_ohm * square, 0.0)
 
 
-@compiled()
+@compiled
 def quantity_to_celsius(probe: RtdNumbers, ohm: float) -> float:
     """Temperature in °C at which the RTD has `ohm`; not a number beyond the standard's range.
 
@@ -144,7 +144,7 @@ def quantity_to_celsius(probe: RtdNumbers, ohm: float) -> float:
     return celsius if LOW_CELSIUS - _OVER <= celsius <= HIGH_CELSIUS + _OVER else np.nan
 
 
-@compiled(inner=True)
+@compiled
 def quantity_to_volt(probe: RtdNumbers, ohm: float) -> float:
     """Voltage at the converter for a resistance, leads in it."""
     if probe.circuit == DIVIDER:
@@ -157,7 +157,7 @@ def quantity_to_volt(probe: RtdNumbers, ohm: float) -> float:
     return probe.gain * probe.reference_volt * ohm / probe.reference_ohm
 
 
-@compiled()
+@compiled
 def share_to_quantity(probe: RtdNumbers, share: float) -> float:
     """Resistance the firmware works out from a share of the converter's scale."""
     if probe.circuit == DIVIDER:
@@ -167,7 +167,7 @@ def share_to_quantity(probe: RtdNumbers, share: float) -> float:
     return share * probe.ohm_per_scale
 
 
-@compiled()
+@compiled
 def _ampere(probe: RtdNumbers, ohm: float) -> float:
     if probe.circuit == CURRENT:
         return probe.ampere
@@ -176,7 +176,7 @@ def _ampere(probe: RtdNumbers, ohm: float) -> float:
     return probe.supply_volt / (ohm + probe.series_ohm)
 
 
-@compiled()
+@compiled
 def celsius_to_volt(probe: RtdNumbers, celsius: float, wiring: int) -> float:
     """Voltage at the converter; warmed by its own current where a dissipation is given."""
     if wiring == OPEN:
@@ -192,7 +192,7 @@ def celsius_to_volt(probe: RtdNumbers, celsius: float, wiring: int) -> float:
     return quantity_to_volt(probe, ohm)
 
 
-@compiled(inner=True)
+@compiled
 def share_to_celsius(probe: RtdNumbers, share: float) -> float:
     """Temperature the firmware reads from a share of the converter's scale."""
     return quantity_to_celsius(probe, share_to_quantity(probe, share))

@@ -9,7 +9,7 @@ import numpy as np
 
 from calor.compiled import Column
 from calor.errors import CalorError
-from calor.sense import budget, describe, filters, reading, registry, resolution, table
+from calor.sense import budget, describe, filters, registry, resolution, sweep, table
 from calor.sense.budget import Budget
 from calor.sense.points import celsius_per_count
 from calor.sense.registry import AnyProbe
@@ -72,8 +72,8 @@ def survey(settings: AnyProbe, scope: Scope, unit: TemperatureUnit = "°C") -> S
     plain = registry.numbers(settings.model_copy(update={"offset_celsius": 0.0}))
     celsius = np.linspace(*shown_range(settings, scope), POINTS)
     empty = np.full(POINTS, np.nan)
-    counts = empty if settings.kind == "ideal" else reading.exact_counts_over(plain, celsius)
-    counts = np.where(reading.inside(plain, celsius), counts, np.nan)
+    counts = empty if settings.kind == "ideal" else sweep.exact_counts_over(plain, celsius)
+    counts = np.where(sweep.inside(plain, celsius), counts, np.nan)
     bars_celsius = _round_places(scope.low_celsius, scope.high_celsius)
     bars = budget.contributions_over(settings, bars_celsius)
     at_setpoint = budget.budget(settings, scope.setpoint_celsius)

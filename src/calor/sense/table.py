@@ -12,7 +12,7 @@ import numpy as np
 
 from calor.compiled import Column
 from calor.errors import CalorError
-from calor.sense import reading, registry
+from calor.sense import registry, sweep
 from calor.sense.registry import AnyProbe
 
 Number = Literal["integer", "float"]
@@ -67,10 +67,10 @@ def _scope(settings: AnyProbe, low_celsius: float, high_celsius: float) -> _Scop
             f"calor probe: --from must be below --to (received {low_celsius:g} and {high_celsius:g}); swap them"
         )
     plain = registry.numbers(settings.model_copy(update={"offset_celsius": 0.0}))
-    ends = np.sort(reading.exact_counts_over(plain, np.array([low_celsius, high_celsius])))
+    ends = np.sort(sweep.exact_counts_over(plain, np.array([low_celsius, high_celsius])))
     first, last = int(np.floor(ends[0])), int(np.ceil(ends[1]))
-    reached = reading.celsius_over(plain, np.array([float(first), float(last)]))
-    read = reading.inside(plain, np.array([low_celsius, high_celsius])).all()
+    reached = sweep.celsius_over(plain, np.array([float(first), float(last)]))
+    read = sweep.inside(plain, np.array([low_celsius, high_celsius])).all()
     if (
         not read
         or first < 0
@@ -85,7 +85,7 @@ def _scope(settings: AnyProbe, low_celsius: float, high_celsius: float) -> _Scop
         )
     count = min(last - first + 1, MOST_CODES)
     codes = np.unique(np.round(np.linspace(first, last, count)))
-    truth = reading.celsius_over(plain, codes)
+    truth = sweep.celsius_over(plain, codes)
     largest = float(np.abs(truth).max())
     # the finest step that 16 bits with a sign can hold
     step = 0.01 if largest <= 327.0 else 0.1
@@ -107,7 +107,7 @@ def looked_up(stored: Column, first: int, last: int, codes: Column, number: Numb
 def _made(settings: AnyProbe, scope: _Scope, entries: int, number: Number) -> Table:
     plain = registry.numbers(settings.model_copy(update={"offset_celsius": 0.0}))
     places = scope.first + np.arange(entries, dtype=np.float64) * ((scope.last - scope.first) / (entries - 1))
-    values = reading.celsius_over(plain, places)
+    values = sweep.celsius_over(plain, places)
     stored = (
         np.round(values / scope.celsius_per_step) if number == "integer" else values.astype(np.float32).astype(float)
     )

@@ -156,7 +156,7 @@ def numbers(settings: Thermistor) -> ThermistorNumbers:
     )  # fmt: skip
 
 
-@compiled()
+@compiled
 def celsius_to_quantity(probe: ThermistorNumbers, celsius: float) -> float:
     """Resistance in Ω at `celsius`."""
     target = 1.0 / max(celsius + KELVIN_AT_0_CELSIUS, 1.0) - probe.a0
@@ -171,7 +171,7 @@ def celsius_to_quantity(probe: ThermistorNumbers, celsius: float) -> float:
     return probe.reference_ohm * math.exp(min(max(x, -60.0), 60.0))
 
 
-@compiled()
+@compiled
 def quantity_to_celsius(probe: ThermistorNumbers, ohm: float) -> float:
     """Temperature in °C at which the thermistor has `ohm`; not a number where that is 0 or infinite."""
     if ohm <= 0.0 or ohm == np.inf:
@@ -181,19 +181,19 @@ def quantity_to_celsius(probe: ThermistorNumbers, ohm: float) -> float:
     return 1.0 / inverse_kelvin - KELVIN_AT_0_CELSIUS if inverse_kelvin > 0.0 else np.nan
 
 
-@compiled(inline=True, inner=True)
+@compiled
 def quantity_to_volt(probe: ThermistorNumbers, ohm: float) -> float:
     """Voltage at the pin of the divider."""
     return probe.supply_volt * divider.share(ohm, probe.series_ohm, probe.high_side)
 
 
-@compiled()
+@compiled
 def share_to_quantity(probe: ThermistorNumbers, share: float) -> float:
     """Resistance the firmware works out from a share of the scale; 0 or infinite at the ends of the divider."""
     return divider.ohm(share * probe.reference_per_divider, probe.series_ohm, probe.high_side)
 
 
-@compiled(inline=True, inner=True)
+@compiled
 def celsius_to_volt(probe: ThermistorNumbers, celsius: float, wiring: int) -> float:
     """Voltage at the pin; warmed by its own current where a dissipation is given."""
     if wiring == OPEN:
@@ -203,11 +203,11 @@ def celsius_to_volt(probe: ThermistorNumbers, celsius: float, wiring: int) -> fl
     ohm = celsius_to_quantity(probe, celsius)
     if probe.dissipation_w_per_k != np.inf:
         ampere = probe.supply_volt / (ohm + probe.series_ohm)
-        ohm = celsius_to_quantity(probe, celsius + ampere**2 * ohm / probe.dissipation_w_per_k)
+        ohm = celsius_to_quantity(probe, celsius + ampere * ampere * ohm / probe.dissipation_w_per_k)
     return quantity_to_volt(probe, ohm)
 
 
-@compiled(inline=True, inner=True)
+@compiled
 def share_to_celsius(probe: ThermistorNumbers, share: float) -> float:
     """Temperature the firmware reads from a share of the scale; not a number at its ends."""
     return quantity_to_celsius(probe, share_to_quantity(probe, share))

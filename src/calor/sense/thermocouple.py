@@ -103,19 +103,19 @@ def celsius_range(settings: Thermocouple) -> tuple[float, float]:
     return its90.celsius_range(settings.letter)
 
 
-@compiled()
+@compiled
 def celsius_to_quantity(probe: ThermocoupleNumbers, celsius: float) -> float:
     """Voltage in mV against a junction at 0 °C, as in the standard's tables."""
     return its90.celsius_to_millivolt(probe.letter, celsius)
 
 
-@compiled()
+@compiled
 def quantity_to_celsius(probe: ThermocoupleNumbers, millivolt: float) -> float:
     """Temperature in °C at which it gives `millivolt` against 0 °C; not a number outside the standard's range."""
     return its90.millivolt_to_celsius(probe.letter, millivolt)
 
 
-@compiled()
+@compiled
 def measured_millivolt(probe: ThermocoupleNumbers, celsius: float, wiring: int) -> float:
     """Voltage in mV at its two ends, the cold junction being where it is."""
     if wiring == SHORT:
@@ -124,7 +124,7 @@ def measured_millivolt(probe: ThermocoupleNumbers, celsius: float, wiring: int) 
     return -millivolt if wiring == REVERSED else millivolt
 
 
-@compiled()
+@compiled
 def celsius_to_volt(probe: ThermocoupleNumbers, celsius: float, wiring: int) -> float:
     """Voltage at the converter, behind the amplifier; a wire that is off is pulled up to the supply."""
     if wiring == OPEN:
@@ -132,13 +132,13 @@ def celsius_to_volt(probe: ThermocoupleNumbers, celsius: float, wiring: int) -> 
     return measured_millivolt(probe, celsius, wiring) * 1e-3 * probe.gain + probe.offset_volt
 
 
-@compiled()
+@compiled
 def share_to_quantity(probe: ThermocoupleNumbers, share: float) -> float:
     """Voltage in mV against 0 °C that the firmware works out from a share of the converter's scale."""
     return share * probe.millivolt_per_scale - probe.offset_millivolt + probe.cold_millivolt
 
 
-@compiled(inner=True)
+@compiled
 def share_to_celsius(probe: ThermocoupleNumbers, share: float) -> float:
     """Temperature the firmware reads from a share of the converter's scale."""
     return quantity_to_celsius(probe, share_to_quantity(probe, share))

@@ -1,0 +1,212 @@
+"""One C file: the kinds, constants and functions that the entries need, each written when it is first met."""
+
+from __future__ import annotations
+
+import ast
+import inspect
+import re
+import types
+import typing
+from importlib import resources
+from typing import Any, NamedTuple
+
+import numpy as np
+import numpy.typing as npt
+
+from calor.compiled.body import Body
+from calor.compiled.entries import Entry, c_name
+from calor.compiled.expressions import Expressions
+from calor.compiled.kinds import (
+    NOTHING,
+    REAL,
+    TRUTH,
+    WHOLE,
+    Array,
+    Constant,
+    Kind,
+    Number,
+    Row,
+    Struct,
+    bytes_of,
+)  # fmt: skip
+from calor.compiled.problem import problem
+from calor.compiled.terms import Term, number
+
+BY_ADDRESS_BYTES = 16
+"""Named tuples that are larger are handed on by their address: copying them costs more than reading through it."""
+SHORT: dict[Number, str] = {REAL: "real", WHOLE: "whole", TRUTH: "truth"}
+
+
+class Signature(NamedTuple):
+    """What a function is called in C, what it takes and what it gives."""
+
+    name: str
+    kinds: dict[str, Kind]
+    result: Kind
+
+
+class Unit:
+    """The C of some entries."""
+
+    def __init__(self) -> None:
+        self._structs: dict[Any, Struct | Array] = {}
+        self._types: list[str] = []
+        self._arrays: dict[int, tuple[Constant, Any]] = {}
+        self._numbers: dict[str, tuple[str, str]] = {}
+        self._signatures: dict[Any, Signature] = {}
+        self._bodies: list[str] = []
+        self._under_way: list[Any] = []
+        self._exports: list[str] = []
+        self.modules: set[str] = set()
+
+    # kinds
+
+    def hints(self, owner: Any) -> dict[str, Kind]:
+        """The kinds of a function's arguments and result, or of a named tuple's fields."""
+        self.modules.add(owner.__module__)
+        found = typing.get_type_hints(owner, include_extras=True)
+        return {name: self._kind(hint, owner, name) for name, hint in found.items()}
+
+    def _kind(self, hint: Any, owner: Any, name: str) -> Kind:
+        if hint in (float, int, bool):
+            return {float: REAL, int: WHOLE, bool: TRUTH}[hint]
+        if hint is type(None):
+            return NOTHING
+        if typing.get_origin(hint) is typing.Annotated and isinstance(hint.__metadata__[0], Row):
+            return hint.__metadata__[0]
+        if isinstance(hint, type) and issubclass(hint, tuple) and hasattr(hint, "_fields"):
+            return self.struct_of(hint)
+        if typing.get_origin(hint) is tuple and ... not in typing.get_args(hint):
+            return self.tuple_of(tuple(self._kind(part, owner, name) for part in typing.get_args(hint)))
+        node = ast.Name(name)
+        function = owner if isinstance(owner, types.FunctionType) else owner.__new__
+        raise problem(
+            function, node, f"no kind of value for {hint!r}",
+            "declare it as float, int, bool, a named tuple, a tuple, or Column, Table, Counts, Flags, Singles",
+        )  # fmt: skip
+
+    def struct_of(self, made_by: Any, node: ast.AST | None = None) -> Struct:
+        """The kind of a named tuple."""
+        del node
+        if made_by not in self._structs:
+            kinds = self.hints(made_by)
+            name = f"{made_by.__module__.partition('.')[2].replace('.', '_')}_{made_by.__name__.lstrip('_')}"
+            struct = Struct(name, tuple(kinds), tuple(kinds.values()), made_by)
+            self._structs[made_by] = struct
+            self._declare(struct)
+        found = self._structs[made_by]
+        assert isinstance(found, Struct)
+        return found
+
+    def tuple_of(self, kinds: tuple[Kind, ...]) -> Struct | Array:
+        """The kind of a tuple: an array where all its parts are numbers of one kind."""
+        if kinds not in self._structs:
+            alike = len(set(kinds)) == 1 and isinstance(kinds[0], Number)
+            words = [SHORT[kind] if isinstance(kind, Number) else kind.c for kind in kinds]
+            if alike and isinstance(kinds[0], Number):
+                array = Array(f"{words[0]}_{len(kinds)}", kinds[0], len(kinds))
+                self._types.append(f"typedef struct {{ {array.item.c} v[{array.count}]; }} {array.c};")
+                self._structs[kinds] = array
+            else:
+                struct = Struct("_".join(["tuple", *words]), tuple(f"i{k}" for k in range(len(kinds))), kinds, tuple)
+                self._structs[kinds] = struct
+                self._declare(struct)
+        return self._structs[kinds]
+
+    def _declare(self, struct: Struct) -> None:
+        fields = "".join(f"    {kind.c} {name};\n" for name, kind in zip(struct.names, struct.kinds, strict=True))
+        self._types.append(f"typedef struct {{\n{fields}}} {struct.c};")
+
+    def is_by_address(self, kind: Kind) -> bool:
+        """Whether a function takes a value of a kind by its address."""
+        return isinstance(kind, Struct | Array) and bytes_of(kind) > BY_ADDRESS_BYTES
+
+    # numbers and arrays of modules
+
+    def _home(self, node: ast.expr, space: dict[str, Any]) -> tuple[str, str]:
+        """(module, name) of what a name of a module stands for."""
+        if isinstance(node, ast.Attribute):
+            owner = space.get(node.value.id) if isinstance(node.value, ast.Name) else None
+            return getattr(owner, "__name__", ""), node.attr
+        return str(space["__name__"]), ast.unparse(node)
+
+    def named_number(self, node: ast.expr, space: dict[str, Any], value: Any, term: Term) -> Term:
+        """A number of a module under a name of its own, so that the C says what it is."""
+        module, name = self._home(node, space)
+        package, _, rest = module.partition(".")
+        if package != __name__.partition(".")[0] and not rest:
+            return term
+        self.modules.add(module)
+        spelled = f"{rest.replace('.', '_')}_{name.lstrip('_')}"
+        if spelled not in self._numbers:
+            kind = term.kind.c
+            self._numbers[spelled] = (f"static const {kind} {spelled} = {term.text};", repr(value))
+        return Term(spelled, term.kind)
+
+    def constant(self, values: npt.NDArray[Any], node: ast.expr, space: dict[str, Any]) -> Constant:
+        """An array of a module, written out."""
+        if id(values) not in self._arrays:
+            module, name = self._home(node, space)
+            self.modules.add(module)
+            item = WHOLE if values.dtype.kind == "i" else REAL
+            found = Constant(f"{module.partition('.')[2].replace('.', '_')}_{name.lstrip('_')}", item, values.shape)
+            self._arrays[id(values)] = (found, values)
+        return self._arrays[id(values)][0]
+
+    def _array_text(self, constant: Constant, values: npt.NDArray[Any]) -> str:
+        terms = [number(x) for x in np.asarray(values).ravel()]
+        words = [term.text for term in terms if term is not None]
+        rows = [", ".join(words[k : k + 6]) for k in range(0, len(words), 6)]
+        return f"static const {constant.item.c} {constant.c}[{values.size}] = {{\n    " + ",\n    ".join(rows) + "\n};"
+
+    # functions
+
+    def require(self, python: Any, node: ast.AST | None = None, caller: Expressions | None = None) -> Signature:
+        """The signature of a step; its C is written where it is not yet. Raises TranslationError."""
+        if python in self._under_way and node is not None and caller is not None:
+            raise caller.fail(node, "a step that calls itself", "use a loop")
+        if python not in self._signatures:
+            kinds = self.hints(python)
+            result = kinds.pop("return", NOTHING)
+            missing = set(inspect.signature(python).parameters) - set(kinds)
+            if missing:
+                what = f"an argument without annotation: {min(missing)}"
+                raise problem(python, ast.Name(min(missing)), what, "say which kind of value it is")
+            signature = Signature(c_name(python), kinds, result)
+            if signature.name in {one.name for one in self._signatures.values()}:
+                raise problem(python, ast.Name(python.__name__), "two steps of one name in C", "rename one of them")
+            self._under_way.append(python)
+            text = Body(self, python, signature).text()
+            self._under_way.pop()
+            self._signatures[python] = signature
+            self._bodies.append(f"/* {python.__module__} */\n{text}")
+        return self._signatures[python]
+
+    def export(self, entry: Entry[..., Any]) -> None:
+        """Make an entry callable from outside: tuples and rows by their address, numbers as they are."""
+        signature = self.require(entry.python)
+        takes, gives = [], []
+        for name, kind in signature.kinds.items():
+            if isinstance(kind, Number):
+                takes.append(f"{kind.c} {name}_")
+                gives.append(f"{name}_")
+            else:
+                takes.append(f"const {kind.c} *{name}_")
+                gives.append(f"{name}_" if self.is_by_address(kind) else f"*{name}_")
+        call = f"{signature.name}({', '.join(gives)})"
+        result = signature.result
+        if not isinstance(result, Number):
+            raise problem(entry.python, ast.Name("result"), "an entry that gives a tuple", "fill a row that is given")
+        back = "" if result == NOTHING else "return "
+        piece = "__attribute__((flatten)) " if entry.in_one_piece else ""
+        self._exports.append(
+            f"{piece}EXPORTED {result.c} calor_{signature.name}({', '.join(takes)})\n{{\n    {back}{call};\n}}"
+        )
+
+    def text(self) -> str:
+        """The whole file."""
+        runtime = resources.files("calor.compiled").joinpath("runtime.c").read_text(encoding="utf-8")
+        numbers = [text for text, _ in self._numbers.values()]
+        arrays = [self._array_text(*found) for found in self._arrays.values()]
+        parts = [runtime, "\n".join(self._types), "\n".join(numbers), *arrays, *self._bodies, *self._exports]
+        return re.sub(r"[ \t]+\n", "\n", "\n\n".join(part for part in parts if part)) + "\n"
