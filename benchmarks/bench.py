@@ -153,7 +153,7 @@ def window_table() -> None:
     done: list[float] = []
     model.run_changed.connect(lambda: done.append(time.perf_counter()))
     painted = Painted()
-    window.strip.demand.viewport().installEventFilter(painted)
+    window.strip.demand.installEventFilter(painted)
 
     def settle(number: int, limit_s: float = 60.0) -> None:
         end = time.perf_counter() + limit_s

@@ -49,7 +49,7 @@ def drop(window: Any, path: Path) -> None:
 
 
 def curve(window: Any, name: str) -> np.ndarray:
-    return np.asarray(window.strip.whole.curve(name).getData()[1])
+    return np.asarray(window.strip.whole.curves[name].y)
 
 
 def test_the_first_minute(desk: Desk, qtbot: Any) -> None:
@@ -181,7 +181,7 @@ def test_units_change_everywhere_and_nothing_else(desk: Desk, qtbot: Any) -> Non
 def test_strip_zooms_pans_and_measures(desk: Desk, qtbot: Any) -> None:
     window = desk()
     strip = window.strip
-    view = strip.whole.viewport()
+    view = strip.whole
     at = QPointF(strip.rows.x_of(3600), 40)
     wheel = QWheelEvent(at, view.mapToGlobal(at), QPoint(), QPoint(0, 360), Qt.MouseButton.NoButton,
                         Qt.KeyboardModifier.NoModifier, Qt.ScrollPhase.NoScrollPhase, False)  # fmt: skip
@@ -570,9 +570,10 @@ def test_fan_curve_on_the_bench(desk: Desk, qtbot: Any) -> None:
     law = window.model.design.law
     assert (law.start_celsius, law.full_celsius) == (35.0, 45.0)
     picture = window.bench.form.picture
-    x, warming = picture._curves["line 1"].getData()
+    warming_line, room_line = picture.plot.curves["line 1"], picture.plot.curves["line 0"]
+    x, warming = warming_line.x, warming_line.y
     assert np.interp(40.0, x, warming) == pytest.approx(65.0) and np.interp(33.0, x, warming) == 0.0
-    assert np.interp(33.0, *picture._curves["line 0"].getData()) == pytest.approx(30.0)
+    assert np.interp(33.0, room_line.x, room_line.y) == pytest.approx(30.0)
     type_into(qtbot, field(window, "law.full_celsius").entry, "30")
     assert "must be below full_celsius" in field(window, "law.full_celsius").line.text()
     type_into(qtbot, field(window, "law.points").entry, "30 0; 36 40", Qt.Key.Key_Return)
@@ -583,14 +584,11 @@ def test_fan_curve_on_the_bench(desk: Desk, qtbot: Any) -> None:
 
 def grab_corner(qtbot: Any, picture: Any, number: int, to: tuple[float, float]) -> None:
     """Drag a corner of a bench's picture to a place of its axes."""
-    box = picture.plot.getPlotItem().getViewBox()
-    ends = [
-        picture.plot.mapFromScene(box.mapViewToScene(QPointF(*place))) for place in (tuple(picture.corners[number]), to)
-    ]
-    viewport = picture.plot.viewport()
-    qtbot.mousePress(viewport, Qt.MouseButton.LeftButton, pos=ends[0])
-    qtbot.mouseMove(viewport, ends[1])
-    qtbot.mouseRelease(viewport, Qt.MouseButton.LeftButton, pos=ends[1])
+    plot = picture.plot
+    ends = [QPoint(round(plot.to_x(x)), round(plot.to_y(y))) for x, y in (tuple(picture.corners[number]), to)]
+    qtbot.mousePress(plot, Qt.MouseButton.LeftButton, pos=ends[0])
+    qtbot.mouseMove(plot, ends[1])
+    qtbot.mouseRelease(plot, Qt.MouseButton.LeftButton, pos=ends[1])
 
 
 def test_a_program_is_drawn_dragged_and_listed(desk: Desk, qtbot: Any) -> None:

@@ -42,23 +42,21 @@ def room(desk: Desk, qtbot: Any) -> Any:
 
 
 def curve(chart: Any, name: str) -> tuple[np.ndarray[Any, Any], np.ndarray[Any, Any]]:
-    x, y = chart._curves[name].getData()
-    return np.asarray(x), np.asarray(y)
+    found = chart.plot.curves[name]
+    return np.asarray(found.x), np.asarray(found.y)
 
 
 def hover(chart: Any, x: float) -> str:
     """What the chart says while the pointer stands at `x`."""
     plot = chart.plot
-    low = plot.getPlotItem().getViewBox().viewRange()[1][0]
-    scene = plot.getPlotItem().getViewBox().mapViewToScene(QPointF(x, low))
-    place = QPointF(plot.mapFromScene(scene))
+    place = QPointF(round(plot.to_x(x)), plot.height() - 30.0)
     event = QMouseEvent(
-        QEvent.Type.MouseMove, place, plot.viewport().mapToGlobal(place), Qt.MouseButton.NoButton,
+        QEvent.Type.MouseMove, place, plot.mapToGlobal(place), Qt.MouseButton.NoButton,
         Qt.MouseButton.NoButton, Qt.KeyboardModifier.NoModifier,
     )  # fmt: skip
-    QApplication.sendEvent(plot.viewport(), event)
+    QApplication.sendEvent(plot, event)
     said: str = chart.title.text()
-    QApplication.sendEvent(plot.viewport(), QEvent(QEvent.Type.Leave))
+    QApplication.sendEvent(plot, QEvent(QEvent.Type.Leave))
     assert chart.title.text() != said
     return said
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from functools import lru_cache
 from types import ModuleType
 from typing import Annotated, Any, Literal, Self
 
@@ -209,10 +210,14 @@ def module_of(block: str, kind: str) -> ModuleType:
 
 def block_summary(design: Design, block: str, unit: TemperatureUnit) -> tuple[str, str]:
     """The two lines on a block's card."""
-    settings = getattr(design, block)
+    return _summary(getattr(design, block), block, unit, design.setpoint.celsius)
+
+
+@lru_cache(maxsize=64)
+def _summary(settings: Any, block: str, unit: TemperatureUnit, setpoint_celsius: float) -> tuple[str, str]:
     if block == "probe":
-        return probe_words.summary(settings, unit, design.setpoint.celsius)
-    lines: tuple[str, str] = module_of(block, settings.kind).summary(settings, unit, design.setpoint.celsius)
+        return probe_words.summary(settings, unit, setpoint_celsius)
+    lines: tuple[str, str] = module_of(block, settings.kind).summary(settings, unit, setpoint_celsius)
     return lines
 
 

@@ -24,8 +24,8 @@ class StripHand(QObject):
         self._strip = strip
         self._grip: tuple[str, float, tuple[float, float]] | None = None
         for lane in strip.lanes:
-            lane.viewport().installEventFilter(self)
-            lane.viewport().setMouseTracking(True)
+            lane.installEventFilter(self)
+            lane.setMouseTracking(True)
 
     def eventFilter(self, watched: Any, event: QEvent) -> bool:
         kind = event.type()

@@ -12,7 +12,8 @@ from PyQt6.QtWidgets import QHBoxLayout, QLabel, QVBoxLayout, QWidget
 
 from calor.desk import theme as look
 from calor.desk.fields import label
-from calor.desk.lanes import LEFT_PX, RIGHT_PX, Lane, time_ticks
+from calor.desk.lanes import LEFT_PX, RIGHT_PX, Lane
+from calor.desk.painting import time_ticks
 from calor.loop.envelope import envelope
 from calor.units import format_time_axis
 

@@ -36,16 +36,23 @@ class BenchPicture(Chart):
         self.setFixedHeight(HEIGHT_PX)
         self._model, self._block = model, block
         self.corners: list[Corner] = []
+        self._drawn: tuple[Any, ...] = (None,) * 4
         self.move_corner: Callable[[int, float, float], None] | None = None
         self._held: int | None = None
         model.run_changed.connect(self.show_model)
 
     def show_model(self) -> None:
         """Draw the block as the design has it."""
-        settings = getattr(self._model.design, self._block)
+        model = self._model
+        settings = getattr(model.design, self._block)
+        run = model.result if self._block == "setpoint" else None
+        drawn = (model.design, model.unit, self._theme, run)
+        if all(now is then for now, then in zip(drawn, self._drawn, strict=True)):
+            return
+        self._drawn = drawn
         draw = PICTURES.get((self._block, settings.kind))
         if draw is not None:
-            for name in self._curves:
+            for name in list(self.plot.curves):
                 self.draw(name, [], [], self._theme.ink)
             self.mark()
             draw(self, settings)
@@ -70,17 +77,14 @@ class BenchPicture(Chart):
         return span
 
     def _place(self, event: QMouseEvent) -> QPointF:
-        box = self.plot.getPlotItem().getViewBox()
-        found: QPointF = box.mapSceneToView(self.plot.mapToScene(event.position().toPoint()))
-        return found
+        return self.plot.to_place(event.position())
 
     def _nearest(self, event: QMouseEvent) -> int | None:
         """The corner under the pointer."""
-        box = self.plot.getPlotItem().getViewBox()
-        at = self.plot.mapToScene(event.position().toPoint())
+        at = event.position()
         for number, corner in enumerate(self.corners):
-            scene = box.mapViewToScene(QPointF(corner.x, corner.y))
-            if math.hypot(scene.x() - at.x(), scene.y() - at.y()) <= NEAR_PX:
+            away = self.plot.to_x(corner.x) - at.x(), self.plot.to_y(corner.y) - at.y()
+            if math.hypot(*away) <= NEAR_PX:
                 return number
         return None
 

@@ -10,8 +10,9 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QFrame, QGridLayout, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
 from calor.desk import theme as look
+from calor.desk.bars import Bars
 from calor.desk.calibration_panel import CalibrationPanel
-from calor.desk.chart import Bars, Chart, padded
+from calor.desk.chart import Chart, padded
 from calor.desk.fields import ChoiceField, Field, label
 from calor.desk.model import Model
 from calor.desk.numbers import NumberField

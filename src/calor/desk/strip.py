@@ -14,8 +14,9 @@ from calor.desk import theme as look
 from calor.desk.calipers import Readout, caliper_text
 from calor.desk.fields import label, set_role
 from calor.desk.hand import StripHand
-from calor.desk.lanes import LEFT_PX, RIGHT_PX, Lane, Legend, Row, Rows
+from calor.desk.lanes import LEFT_PX, RIGHT_PX, Lane
 from calor.desk.model import Model
+from calor.desk.rows import Legend, Row, Rows
 from calor.desk.time_view import TimeView
 from calor.desk.words import seat_word
 from calor.loop.envelope import envelope, output_on, share_on
@@ -406,9 +407,7 @@ class Strip(QFrame):
     def _place_calipers(self) -> None:
         for lane in self.lanes:
             for number, line in enumerate(lane.lines[:2]):
-                line.setVisible(bool(self.calipers))
-                if self.calipers:
-                    line.setValue(self.calipers[number])
+                line.show_at(self.calipers[number] if self.calipers else None)
         self.rows.calipers = self.calipers
         self.rows.update()
         result = self._model.result
@@ -440,9 +439,7 @@ class Strip(QFrame):
         row = -1 if time_s is None else int(np.searchsorted(trace.time_s, time_s, side="right")) - 1
         inside = time_s is not None and 0 <= time_s <= trace.span_s and 0 <= row < trace.steps
         for lane in self.lanes:
-            lane.lines[2].setVisible(inside)
-            if time_s is not None:
-                lane.lines[2].setValue(time_s)
+            lane.lines[2].show_at(time_s if inside else None)
         if inside and time_s is not None:
             reading = format_temperature(unit, trace.measured_celsius[row], 2)
             self.status.setText(f"{format_duration(time_s)}  {reading}  {trace.demand[row] * 100.0:.0f} %")

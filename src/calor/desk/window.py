@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import itertools
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from PyQt6.QtCore import QByteArray, Qt
 from PyQt6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence, QShortcut
@@ -15,12 +15,10 @@ from calor.design.model import BLOCK_KINDS
 from calor.design.model import BLOCKS as ORDER
 from calor.desk import theme as look
 from calor.desk.bench import Bench
-from calor.desk.code_room import CodeRoom
 from calor.desk.files import Files
 from calor.desk.model import Model
 from calor.desk.notice import Notice
 from calor.desk.places import Unsaved, left_behind
-from calor.desk.probe_room import ProbeRoom
 from calor.desk.rail import Rail
 from calor.desk.ribbon import Ribbon
 from calor.desk.search import Entry, Search
@@ -34,6 +32,10 @@ from calor.desk.words import BLOCKS, word
 from calor.firmware.consent import NOT_ALLOWED
 from calor.units import TEMPERATURE_UNITS
 
+if TYPE_CHECKING:
+    from calor.desk.code_room import CodeRoom
+    from calor.desk.probe_room import ProbeRoom
+
 
 class Window(QMainWindow):
     """The desk."""
@@ -45,7 +47,9 @@ class Window(QMainWindow):
         self.rail, self.topbar, self.notice = Rail(), TopBar(model), Notice()
         self.ribbon, self.bench = Ribbon(model), Bench(model)
         self.strip, self.verdict = Strip(model), VerdictPanel(model)
-        self.probe_room, self.code_room = ProbeRoom(model), CodeRoom(model)
+        # rooms that are not the first to be seen are built when they are
+        self._probe_room: ProbeRoom | None = None
+        self._code_room: CodeRoom | None = None
         files = self.files
         self.start_page = StartPage(model, files.open_demo, files.open, files.new, files.ask_open)
         self._lay_out()
@@ -81,16 +85,44 @@ class Window(QMainWindow):
             (self.bench, 0),
             (self.strip, 1),
             (self.verdict, 0),
-            (self.probe_room, 1),
-            (self.code_room, 1),
         ):
             room.addWidget(widget, stretch)
-        self.probe_room.hide()
-        self.code_room.hide()
         right.addWidget(self.room, 1)
         right.addWidget(self.start_page, 1)
         self.start_page.hide()
         self.setCentralWidget(whole)
+
+    @property
+    def probe_room(self) -> ProbeRoom:
+        """The probe's room, built when it is first asked for."""
+        if self._probe_room is None:
+            from calor.desk.probe_room import ProbeRoom
+
+            made = self._probe_room = ProbeRoom(self.model)
+            made.save.clicked.connect(self.files.ask_scaling)
+            made.copy.clicked.connect(self.files.copy_formula)
+            made.calibration.load.clicked.connect(self.files.ask_calibration)
+            self._take_in(made)
+        return self._probe_room
+
+    @property
+    def code_room(self) -> CodeRoom:
+        """The room of the C, built when it is first asked for."""
+        if self._code_room is None:
+            from calor.desk.code_room import CodeRoom
+
+            made = self._code_room = CodeRoom(self.model)
+            made.panel.save.clicked.connect(lambda: self.files.ask_code(made.form))
+            self._take_in(made)
+        return self._code_room
+
+    def _take_in(self, room: Any) -> None:
+        room.hide()
+        room.set_theme(self.theme)
+        layout = self.room.layout()
+        assert isinstance(layout, QHBoxLayout)
+        layout.addWidget(room, 1)
+        self._order_tabs()
 
     def _connect(self) -> None:
         model, files = self.model, self.files
@@ -102,14 +134,10 @@ class Window(QMainWindow):
         model.room_changed.connect(self._show_room)
         for room, button in self.rail.rooms.items():
             button.clicked.connect(lambda _, room=room: self._choose_room(room))
-        self.code_room.panel.save.clicked.connect(lambda: files.ask_code(self.code_room.form))
         self.start_page.left.connect(lambda: self.show_start(False))
         model.opened.connect(lambda: self.show_start(False))
         model.bench_chosen.connect(self._show_room)
         self.strip.dropped.connect(files.take)
-        self.probe_room.save.clicked.connect(files.ask_scaling)
-        self.probe_room.copy.clicked.connect(files.copy_formula)
-        self.probe_room.calibration.load.clicked.connect(files.ask_calibration)
         self.bench.save_code.clicked.connect(lambda _: files.ask_code())
         self.topbar.save.clicked.connect(files.save)
         self.rail.find.clicked.connect(self.search)
@@ -171,8 +199,9 @@ class Window(QMainWindow):
     def _order_tabs(self) -> None:
         """The Tab key follows the loop: bar, ribbon, bench, strip."""
         order = [*self.topbar.order(), *self.ribbon.cards.values(), *self.bench.tab_order()]
-        order += self.probe_room.order()
-        order += [*self.start_page.order(), *self.code_room.order()]
+        order += self._probe_room.order() if self._probe_room is not None else []
+        order += self.start_page.order()
+        order += self._code_room.order() if self._code_room is not None else []
         order += [self.strip.caliper_button, self.strip.whole_button, self.strip]
         for first, second in itertools.pairwise(order):
             self.setTabOrder(first, second)
@@ -183,8 +212,10 @@ class Window(QMainWindow):
         wide = self.model.wide and self.model.bench == "probe" and not code
         for widget in (self.strip, self.verdict):
             widget.setVisible(not wide and not code)
-        self.probe_room.setVisible(wide)
-        self.code_room.setVisible(code)
+        if wide or self._probe_room is not None:
+            self.probe_room.setVisible(wide)
+        if code or self._code_room is not None:
+            self.code_room.setVisible(code)
         for room, button in self.rail.rooms.items():
             button.setChecked(room == self.model.room)
         if not self.start_page.isHidden():
@@ -231,7 +262,7 @@ class Window(QMainWindow):
             self.notice.hide()
         elif self.start_page.isVisible():
             self.show_start(False)
-        elif self.probe_room.isVisible():
+        elif self._probe_room is not None and self._probe_room.isVisible():
             self.model.set_wide(False)
         elif self.strip.calipers:
             self.strip.set_calipers(False)
@@ -344,9 +375,9 @@ class Window(QMainWindow):
             look.apply(app, self.theme)
         self.ribbon.set_theme(self.theme)
         self.strip.set_theme(self.theme)
-        self.probe_room.set_theme(self.theme)
-        self.start_page.set_theme(self.theme)
-        self.code_room.set_theme(self.theme)
+        for room in (self.start_page, self._probe_room, self._code_room):
+            if room is not None:
+                room.set_theme(self.theme)
         self.bench.set_theme(self.theme)
         self.rail.theme.setText("Light" if self.theme is look.DARK else "Dark")
 
@@ -383,14 +414,15 @@ class Window(QMainWindow):
         self.notice.say("note", text, "Take it back", take, "Drop it", lambda: lost.kept_in.unlink(missing_ok=True))
 
     def closeEvent(self, event: QCloseEvent) -> None:
-        unsaved = self.code_room.unsaved()
+        unsaved = self._code_room.unsaved() if self._code_room is not None else []
         if not self.files.may_go_on() or not all(self.files.may_leave(own.path.name, own.save) for own in unsaved):
             event.ignore()
             return
         self.model.remembered.put("geometry", bytes(self.saveGeometry().toBase64()).decode())
         self.model.remembered.put("last", str(self.model.path) if self.model.path else "")
         self.files.close()
-        self.code_room.close_down()
+        if self._code_room is not None:
+            self._code_room.close_down()
         self.model.close()
         self.model.simulator.close()
         event.accept()

@@ -9,14 +9,16 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from functools import cache
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
-from jinja2 import Environment, PackageLoader, StrictUndefined
 
 from calor.design.file import save_atomically
 from calor.errors import FirmwareError
 from calor.firmware.form import PLAIN, Form
+
+if TYPE_CHECKING:
+    from jinja2 import Environment
 
 SMALLEST_FLOAT = 1.1754944e-38
 """FLT_MIN of IEEE 754 binary32."""
@@ -66,6 +68,8 @@ def _rows(literals: Iterable[str], on_a_line: int, indent: int) -> str:
 
 @cache
 def _environment() -> Environment:
+    from jinja2 import Environment, PackageLoader, StrictUndefined
+
     # autoescape is for web pages; these templates write C
     environment = Environment(
         loader=PackageLoader("calor.firmware"), undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True,

@@ -20,7 +20,8 @@ def envelope(time_s: Column, values: Column, begin_s: float, end_s: float, pixel
     if last - first < 4 * pixels:
         return time_s[first:last], values[first:last]
     edges = np.linspace(begin_s, end_s, pixels + 1)
-    starts = np.unique(np.clip(np.searchsorted(time_s, edges[:-1]), first, last - 1))
+    starts = np.clip(np.searchsorted(time_s, edges[:-1]), first, last - 1)
+    starts = starts[np.concatenate(([True], starts[1:] != starts[:-1]))]
     part = values[:last]
     low = np.fmin.reduceat(part, starts)
     high = np.fmax.reduceat(part, starts)
