@@ -13,7 +13,6 @@ from calor.desk import theme as look
 from calor.desk.painting import Curve, figure, paint_curve, polygon, thinned, time_ticks, value_ticks
 
 LEFT_PX, RIGHT_PX = 44, 10
-FEW_POINTS = 3000
 HALF_FIGURE_PX = 5
 
 
@@ -41,7 +40,6 @@ class Lane(QWidget):
         self.curves: dict[str, Curve] = {}
         self._band: tuple[Any, Any, Any, str] | None = None
         self._x, self._y = (0.0, 1.0), (0.0, 1.0)
-        self.draft = False
         self.lines = [Line(self) for _ in range(3)]
         self.setFocusPolicy(Qt.FocusPolicy.NoFocus)
         self.setMinimumHeight(40)
@@ -55,10 +53,9 @@ class Lane(QWidget):
     def draw(
         self, name: str, points: tuple[Any, Any] | None, colour: str, dash: bool = False, z: int = 0, width: float = 1.6
     ) -> None:
-        """Show points as a curve; None takes it away. A line with many points is thin, which draws far faster."""
+        """Show points as a curve; None takes it away."""
         x, y = points if points is not None else (np.empty(0), np.empty(0))
-        few = len(x) < FEW_POINTS and width > 1.0 and not self.draft
-        self.curves[name] = Curve(x, y, colour, width if few else 0.0, dash, z)
+        self.curves[name] = Curve(x, y, colour, width, dash, z)
         self.update()
 
     def draw_band(self, times: Any, low: Any, high: Any, colour: str) -> None:

@@ -23,7 +23,6 @@ from calor.loop.envelope import envelope, output_on, share_on
 from calor.loop.trace import RunEvent, Trace
 from calor.units import celsius_to, difference_to, format_difference, format_duration, format_temperature
 
-FINE_AFTER_MS = 250
 BY_KEYBOARD = (Qt.FocusReason.TabFocusReason, Qt.FocusReason.BacktabFocusReason, Qt.FocusReason.ShortcutFocusReason)
 CLOSE_UP_BANDS = 3.0
 PREPARING = "Preparing the simulation.\nThe loop is compiled for this machine the first time; about 15 s."
@@ -87,10 +86,7 @@ class Strip(QFrame):
         # redrawn once the layout has settled
         self._resized = QTimer(self, interval=0, singleShot=True)
         self._resized.timeout.connect(self.redraw)
-        # while a value is dragged lines are drawn thin, which is far faster; finely once the hand rests
-        self._fine = QTimer(self, interval=FINE_AFTER_MS, singleShot=True)
-        self._fine.timeout.connect(self.redraw)
-        model.run_changed.connect(self._new_run)
+        model.run_changed.connect(self.redraw)
         model.run_failed.connect(self.redraw)
         for signal in (model.pinned_changed, model.ghost_changed, model.log_changed, model.unit_changed):
             signal.connect(self.redraw)
@@ -135,20 +131,6 @@ class Strip(QFrame):
         self.redraw()
 
     # ---- drawing
-
-    def _new_run(self) -> None:
-        """Draw a new run finely, or thin where it follows another closely."""
-        self._draw_quickly() if self._fine.isActive() else self.redraw()
-        self._fine.start()
-
-    def _draw_quickly(self) -> None:
-        """Draw at once with thin lines, and finely when nothing has moved for a moment."""
-        self._fine.start()
-        for lane in self.lanes:
-            lane.draft = True
-        self.redraw()
-        for lane in self.lanes:
-            lane.draft = False
 
     def span_s(self) -> float:
         """Length of what there is to show."""
@@ -371,7 +353,7 @@ class Strip(QFrame):
         """Show a stretch of time, held inside the run."""
         self._view.span_s = self.span_s()
         self._view.look_at(begin, end)
-        self._draw_quickly()
+        self.redraw()
 
     def restore(self) -> None:
         """Show the whole run."""
@@ -383,12 +365,12 @@ class Strip(QFrame):
         """Show `factor` times as much time, keeping an instant where it is."""
         self._view.span_s = self.span_s()
         self._view.zoom(factor, about_s)
-        self._draw_quickly()
+        self.redraw()
 
     def pan(self, share: float) -> None:
         """Move by a share of what is shown."""
         self._view.pan(share)
-        self._draw_quickly()
+        self.redraw()
 
     def time_at(self, x: float) -> float:
         """The instant under a pixel of a lane."""
@@ -422,7 +404,7 @@ class Strip(QFrame):
     def scale_close_up(self, factor: float) -> None:
         """Make the close-up higher or lower."""
         self._close_up_factor = min(max(self._close_up_factor * factor, 0.05), 50.0)
-        self._draw_quickly()
+        self.redraw()
 
     def move_caliper(self, number: int, time_s: float) -> None:
         """Put one caliper at an instant, held inside what is shown."""
