@@ -35,12 +35,15 @@ if ! "$PYTHON" -c 'import sys; sys.exit(sys.version_info < (3, 11))'; then
 fi
 stamp=.venv/.calor-setup
 wanted=$(cat requirements.lock pyproject.toml | cksum)
-if [ -x .venv/bin/calor ] && [ -f "$stamp" ] && [ "$(cat "$stamp")" = "$wanted" ]; then
-    exit 0
+if ! { [ -x .venv/bin/calor ] && [ -f "$stamp" ] && [ "$(cat "$stamp")" = "$wanted" ]; }; then
+    echo "setup: preparing .venv (a few minutes the first time)"
+    [ -x .venv/bin/python ] || "$PYTHON" -m venv .venv
+    .venv/bin/python -m pip install -qq --disable-pip-version-check --require-hashes -r requirements.lock
+    .venv/bin/python -m pip install -qq --disable-pip-version-check --no-deps --no-build-isolation -e .
+    # Python's own compiled files, so that the first start does not make them
+    .venv/bin/python -m compileall -qq .venv/lib src/calor >/dev/null 2>&1 || true
+    echo "$wanted" > "$stamp"
+    echo "setup: done; the command is .venv/bin/calor"
 fi
-echo "setup: preparing .venv (a few minutes the first time)"
-[ -x .venv/bin/python ] || "$PYTHON" -m venv .venv
-.venv/bin/python -m pip install -qq --disable-pip-version-check --require-hashes -r requirements.lock
-.venv/bin/python -m pip install -qq --disable-pip-version-check --no-deps --no-build-isolation -e .
-echo "$wanted" > "$stamp"
-echo "setup: done; the command is .venv/bin/calor"
+# the loop, compiled by this machine's compiler: seconds where its sources have changed, else nothing
+.venv/bin/python -m calor.compiled

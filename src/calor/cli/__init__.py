@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from calor import __version__
-from calor.cli.common import is_number, open_design, print_json
+from calor.cli.common import is_number, open_design, print_json, say_of_the_loop
 from calor.errors import CalorError
 
 if TYPE_CHECKING:
@@ -37,6 +37,7 @@ def invoke(arguments: list[str]) -> int:
     try:
         if arguments[0] in DESK_VERBS and "--help" not in arguments:
             return _desk(arguments)
+        say_of_the_loop()
         result = _application()(args=_spread(arguments), standalone_mode=False)
         return int(result or PASS)
     except CalorError as error:
@@ -317,7 +318,7 @@ def _application() -> Any:
         target: str = typer.Option("", "--to", metavar="DIALECT", help="Which to print; all where left out."),
         as_json: bool = json_option,
     ) -> int:
-        from calor.judge.text import print_gains
+        from calor.cli.convert import print_gains
         from calor.law.dialect import every_dialect
 
         gains = every_dialect(source, gain, ti, td)
@@ -392,6 +393,6 @@ def _application() -> Any:
 
 def _progress(steps: int) -> Any:
     """A pair for loop.run; a long run at a terminal shows how far it is, and Ctrl+C stops it."""
-    from calor.judge.text import watched
+    from calor.cli.progress import watched
 
     return watched(steps)

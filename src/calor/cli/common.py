@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import sys
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from calor.compiled.library import listen
 from calor.errors import CalorError
 
 if TYPE_CHECKING:
@@ -43,3 +45,8 @@ def open_design(path: Path) -> Design:
     from calor.design import file
 
     return file.read(path).design
+
+
+def say_of_the_loop() -> None:
+    """Say on standard error when the loop is compiled, and what was wrong with it."""
+    listen(lambda line: print(f"calor: {line}", file=sys.stderr))

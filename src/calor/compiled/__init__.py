@@ -11,9 +11,9 @@ from __future__ import annotations
 
 from calor.compiled.entries import ENTRIES, Entry, compiled, entry, entry_in_one_piece
 from calor.compiled.kinds import Column, Counts, Flags, Singles, Table
-from calor.compiled.library import Kernel, kernel, prepare
+from calor.compiled.library import Kernel, built_elsewhere, kernel, listen, prepare
 
 __all__ = [
-    "ENTRIES", "Column", "Counts", "Entry", "Flags", "Kernel", "Singles", "Table", "compiled", "entry",
-    "entry_in_one_piece", "kernel", "prepare",
+    "ENTRIES", "Column", "Counts", "Entry", "Flags", "Kernel", "Singles", "Table", "built_elsewhere", "compiled",
+    "entry", "entry_in_one_piece", "kernel", "listen", "prepare",
 ]  # fmt: skip

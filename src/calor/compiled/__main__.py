@@ -4,15 +4,15 @@ from __future__ import annotations
 
 import sys
 
-from calor.compiled.library import prepare
+from calor.compiled.library import listen, prepare
 
 
 def main() -> int:
     """Prepare the loop and say what came of it; 0 also where it has to run uncompiled."""
-    found = prepare(lambda line: print(f"calor: {line}", file=sys.stderr))
-    for line in found.said:
-        print(f"calor: {line}", file=sys.stderr)
-    print(f"calor: the loop is {found.how} ({found.took_s:.1f} s)", file=sys.stderr)
+    listen(lambda line: print(f"calor: {line}", file=sys.stderr))
+    found = prepare()
+    if found.how != "kept":
+        print(f"calor: the loop is {found.how} ({found.took_s:.1f} s)", file=sys.stderr)
     return 0
 
 

@@ -24,18 +24,10 @@ from calor.compiled.kinds import (
 )  # fmt: skip
 from calor.compiled.problem import TranslationError
 from calor.compiled.terms import PLUS, Term
+from calor.compiled.words import spelled
 
 if TYPE_CHECKING:
     from calor.compiled.unit import Signature, Unit
-
-_WORDS = """
-    auto break case char const continue default do double else enum extern float for goto if inline int long
-    register restrict return short signed sizeof static struct switch typedef union unsigned void volatile while
-    bool true false column table counts flags singles pow fabs llabs whole fill smaller larger smaller_whole
-    larger_whole modulo modulo_whole quotient_whole row_of row_from series NAN INFINITY EXPORTED linux unix
-"""
-RESERVED = frozenset(_WORDS.split())
-"""Words that mean something else in the C; a name of the source that is one gets an underscore."""
 
 
 class Body(Expressions):
@@ -59,8 +51,9 @@ class Body(Expressions):
     def text(self) -> str:
         """The whole function."""
         self.kinds |= self.signature.kinds
-        taken = RESERVED | {foreign.c for foreign in FOREIGN.values()}
-        self.spelled = {name: f"{name}_" for name in {*self.assigned, *self.kinds} & taken}
+        taken = {foreign.c for foreign in FOREIGN.values()}
+        names = {*self.assigned, *self.kinds}
+        self.spelled = {name: f"{name}_" for name in names if name in taken or name != spelled(name)}
         self.pointers = {name for name, kind in self.kinds.items() if self.unit.is_by_address(kind)}
         copies = []
         for name in sorted(self.pointers & self.assigned):
@@ -89,7 +82,7 @@ class Body(Expressions):
             else:
                 takes.append(f"{kind.c} {self._spell(name)}")
         text = f"static {self.signature.result.c} {self.signature.name}({', '.join(takes) or 'void'})"
-        return "\n".join(textwrap.wrap(text, 116, subsequent_indent="    ", break_long_words=False))
+        return wrapped(text)
 
     def _spell(self, name: str) -> str:
         return self.spelled.get(name, name)
@@ -183,9 +176,7 @@ class Body(Expressions):
         """A line, after what must come before it."""
         for one in (*self.before, line):
             text = "    " * depth + one
-            self.lines += textwrap.wrap(
-                text, 116, subsequent_indent="    " * (depth + 1), break_long_words=False, break_on_hyphens=False
-            )
+            self.lines.append(wrapped(text, depth + 1))
         self.before = []
 
     def statement(self, node: ast.stmt, depth: int) -> None:
@@ -382,6 +373,13 @@ class Body(Expressions):
                 if is_number(place.kind):
                     return place
         raise self.fail(target, "no place of the subset", "give values to names and to the items of rows")
+
+
+def wrapped(text: str, depth: int = 1) -> str:
+    """A line of C, broken where it is long."""
+    indent = "    " * depth
+    lines = textwrap.wrap(text, 116, subsequent_indent=indent, break_long_words=False, break_on_hyphens=False)
+    return "\n".join(lines)
 
 
 def _read(target: ast.expr) -> ast.expr:

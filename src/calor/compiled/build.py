@@ -17,11 +17,10 @@ import subprocess
 import tempfile
 from collections.abc import Iterator
 from pathlib import Path
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 from calor.compiled.compiler import Compiler, environment
-from calor.compiled.entries import ENTRIES
-from calor.compiled.unit import Unit
+from calor.compiled.entries import ENTRIES, Entry
 
 PACKAGE = Path(__file__).parent.parent
 SHIPPED = Path(__file__).parent / "shipped"
@@ -63,11 +62,30 @@ def c_text() -> str:
         for file in sorted((PACKAGE / folder).glob("*.py")):
             if "@entry" in file.read_text(encoding="utf-8"):
                 importlib.import_module(f"{PACKAGE.name}.{folder}.{file.stem}")
+    return translated([entry for entry in ENTRIES.values() if entry.python.__module__.startswith(f"{PACKAGE.name}.")])
+
+
+def translated(entries: list[Entry[..., Any]]) -> str:
+    """Entries and what they call, as one C file. Raises TranslationError for what is outside the subset."""
+    from calor.compiled.unit import Unit
+
     unit = Unit()
-    for _, entry in sorted(ENTRIES.items()):
-        if entry.python.__module__.partition(".")[0] == PACKAGE.name:
-            unit.export(entry)
+    for entry in sorted(entries, key=lambda one: one.name):
+        unit.export(entry)
     return unit.text()
+
+
+def compile_c(source: Path, library: Path, compiler: Compiler, options: tuple[str, ...] = ()) -> None:
+    """Make a library of a C file. Raises BuildError with what the compiler said first."""
+    command = [*compiler.command, *OPTIONS, *options, "-o", str(library), str(source), "-lm"]
+    try:
+        result = subprocess.run(command, capture_output=True, text=True, check=False, env=environment())
+    except OSError as error:
+        raise BuildError(f"{compiler.command[0]}: {error.strerror}") from None
+    if result.returncode != 0 or not library.is_file():
+        said = (result.stderr or result.stdout).strip().splitlines()
+        wrong = next((line for line in said if "error" in line), said[0] if said else "no message")
+        raise BuildError(f"{compiler.command[0]}: {wrong}")
 
 
 class Built(NamedTuple):
@@ -137,15 +155,7 @@ def build(folder: Path, key: str, compiler: Compiler, options: tuple[str, ...] =
         with tempfile.TemporaryDirectory(dir=folder) as place:
             source, fresh = Path(place) / f"{name}.c", Path(place) / library.name
             source.write_text(text, encoding="utf-8")
-            command = [*compiler.command, *OPTIONS, *options, "-o", str(fresh), str(source), "-lm"]
-            try:
-                result = subprocess.run(command, capture_output=True, text=True, check=False, env=environment())
-            except OSError as error:
-                raise BuildError(f"{compiler.command[0]}: {error.strerror}") from None
-            if result.returncode != 0 or not fresh.is_file():
-                said = (result.stderr or result.stdout).strip().splitlines()
-                wrong = next((line for line in said if "error" in line), said[0] if said else "no message")
-                raise BuildError(f"{compiler.command[0]}: {wrong}")
+            compile_c(source, fresh, compiler, options)
             source.replace(folder / source.name)
             fresh.replace(library)
     built = Built(library, hashlib.sha256(library.read_bytes()).hexdigest())

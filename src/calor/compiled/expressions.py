@@ -295,7 +295,7 @@ class Expressions:
         if called in STEPS if isinstance(called, types.FunctionType | Entry) else False:
             return self._call_step(node, called.python if isinstance(called, Entry) else called)
         if isinstance(called, type) and issubclass(called, tuple) and hasattr(called, "_fields"):
-            kind = self.unit.struct_of(called, node)
+            kind = self.unit.struct_of(called)
             given = self._in_order(node, kind.names)
             parts = [self.fitted(one, own).value for one, own in zip(given, kind.kinds, strict=True)]
             return Term(f"({kind.c}){{{', '.join(parts)}}}", kind)

@@ -14,6 +14,7 @@ from typing import TYPE_CHECKING, Any
 from calor.errors import CalorError
 
 if TYPE_CHECKING:
+    from calor.compiled.annotations import Annotations
     from calor.compiled.build import Built
     from calor.compiled.compiler import Compiler
     from calor.compiled.entries import Entry
@@ -26,16 +27,16 @@ class Kernel:
     """How entries are called: `how` is "shipped", "kept", "built" or "uncompiled"; `said` are lines for the user."""
 
     def __init__(self, how: str, said: tuple[str, ...], library: ctypes.CDLL | None = None) -> None:
-        from calor.compiled.unit import Unit
+        from calor.compiled.annotations import Annotations
 
         self.how, self.said, self.took_s = how, said, 0.0
-        self._library, self._unit = library, Unit()
+        self._library, self._annotations = library, Annotations()
 
     def callable_of(self, entry: Entry[..., Any]) -> Callable[..., Any]:
         """A Python function that runs an entry."""
         if self._library is None:
             return uncompiled(entry)
-        return _call_of(self._library, self._unit, entry)
+        return call_of(self._library, self._annotations, entry)
 
     def address(self, name: str) -> Any:
         """The address of a function of the runtime. Raises CalorError where nothing is compiled."""
@@ -64,11 +65,12 @@ def uncompiled(entry: Entry[..., Any]) -> Callable[..., Any]:
     return call
 
 
-def _call_of(library: ctypes.CDLL, unit: Any, entry: Entry[..., Any]) -> Callable[..., Any]:
+def call_of(library: ctypes.CDLL, annotations: Annotations, entry: Entry[..., Any]) -> Callable[..., Any]:
+    """A Python function that calls the C of an entry."""
     from calor.compiled.kinds import NOTHING, REAL, TRUTH, WHOLE, Kind, Number
     from calor.compiled.layout import Layout
 
-    kinds = unit.hints(entry.python)
+    kinds = annotations.hints(entry.python)
     result = kinds.pop("return")
     plain: dict[Kind, Any] = {REAL: ctypes.c_double, WHOLE: ctypes.c_int64, TRUTH: ctypes.c_bool, NOTHING: None}
     function = library[f"calor_{entry.name}"]
@@ -89,6 +91,8 @@ def _call_of(library: ctypes.CDLL, unit: Any, entry: Entry[..., Any]) -> Callabl
 _LOCK = threading.Lock()
 _KERNEL: list[Kernel] = []
 _ELSEWHERE: set[int] = set()
+_LISTENERS: list[Callable[[str], None]] = []
+COMPILING = "compiling the loop for this machine, once; some seconds"
 
 
 def built_elsewhere() -> None:
@@ -112,15 +116,27 @@ def waits() -> bool:
     return not _KERNEL and threading.get_ident() in _ELSEWHERE
 
 
-def prepare(tell: Callable[[str], None] = lambda line: None) -> Kernel:
-    """Find or build the compiled loop, once for this process; `tell` hears of it before a compiler is called."""
+def listen(hear: Callable[[str], None] | None) -> None:
+    """Have all that is said of the loop told: that a compiler is called, and whatever was wrong; None: no longer."""
+    _LISTENERS[:] = [] if hear is None else [hear]
+
+
+def prepare() -> Kernel:
+    """Find or build the compiled loop, once for this process."""
     with _LOCK:
         if not _KERNEL:
             began_s = time.perf_counter()
-            made = _made(tell)
+            made = _made()
             made.took_s = time.perf_counter() - began_s
             _KERNEL.append(made)
+            for line in made.said:
+                _tell(line)
         return _KERNEL[0]
+
+
+def _tell(line: str) -> None:
+    for hear in _LISTENERS:
+        hear(line)
 
 
 def cache_folder() -> Path:
@@ -130,7 +146,7 @@ def cache_folder() -> Path:
     return platformdirs.user_cache_path("calor") / "loop"
 
 
-def _made(tell: Callable[[str], None]) -> Kernel:
+def _made() -> Kernel:
     from calor.compiled import build
     from calor.compiled.compiler import INSTALL, compilers
 
@@ -144,7 +160,7 @@ def _made(tell: Callable[[str], None]) -> Kernel:
         if loaded is not None:
             return Kernel(how, tuple(said), loaded)
     for compiler in there:
-        tell("compiling the loop for this machine, once; some seconds")
+        _tell(COMPILING)
         built = _built(folder, key, compiler, said)
         if built is not None:
             return Kernel("built", tuple(said), built)

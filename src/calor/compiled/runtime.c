@@ -2,6 +2,7 @@
 #include <math.h>
 #include <stdbool.h>
 #include <stdint.h>
+#include <stdlib.h>
 
 #define EXPORTED __attribute__((visibility("default")))
 

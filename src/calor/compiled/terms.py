@@ -8,6 +8,7 @@ from typing import Any, NamedTuple
 import numpy as np
 
 from calor.compiled.kinds import REAL, TRUTH, WHOLE, Kind
+from calor.compiled.words import spelled
 
 PRIMARY, UNARY, TIMES, PLUS, ORDER, EQUAL, AND, OR, CHOICE = range(9, 0, -1)
 """How tightly C's operators bind, the tightest first."""
@@ -33,7 +34,8 @@ class Term(NamedTuple):
 
     def field(self, name: str, kind: Kind) -> Term:
         """One of its fields."""
-        return Term(f"{self.at(PRIMARY)}{'->' if self.pointer else '.'}{name}", kind, place=self.pointer or self.place)
+        sign = "->" if self.pointer else "."
+        return Term(f"{self.at(PRIMARY)}{sign}{spelled(name)}", kind, place=self.pointer or self.place)
 
 
 def number(value: Any) -> Term | None:

@@ -5,36 +5,33 @@ from __future__ import annotations
 import ast
 import inspect
 import re
-import types
-import typing
 from importlib import resources
 from typing import Any, NamedTuple
 
 import numpy as np
 import numpy.typing as npt
 
-from calor.compiled.body import Body
+from calor.compiled.annotations import Annotations
+from calor.compiled.body import Body, wrapped
 from calor.compiled.entries import Entry, c_name
 from calor.compiled.expressions import Expressions
 from calor.compiled.kinds import (
     NOTHING,
     REAL,
-    TRUTH,
     WHOLE,
     Array,
     Constant,
     Kind,
     Number,
-    Row,
     Struct,
     bytes_of,
 )  # fmt: skip
 from calor.compiled.problem import problem
 from calor.compiled.terms import Term, number
+from calor.compiled.words import spelled
 
 BY_ADDRESS_BYTES = 16
 """Named tuples that are larger are handed on by their address: copying them costs more than reading through it."""
-SHORT: dict[Number, str] = {REAL: "real", WHOLE: "whole", TRUTH: "truth"}
 
 
 class Signature(NamedTuple):
@@ -45,77 +42,17 @@ class Signature(NamedTuple):
     result: Kind
 
 
-class Unit:
+class Unit(Annotations):
     """The C of some entries."""
 
     def __init__(self) -> None:
-        self._structs: dict[Any, Struct | Array] = {}
-        self._types: list[str] = []
+        super().__init__()
         self._arrays: dict[int, tuple[Constant, Any]] = {}
         self._numbers: dict[str, tuple[str, str]] = {}
         self._signatures: dict[Any, Signature] = {}
         self._bodies: list[str] = []
         self._under_way: list[Any] = []
         self._exports: list[str] = []
-        self.modules: set[str] = set()
-
-    # kinds
-
-    def hints(self, owner: Any) -> dict[str, Kind]:
-        """The kinds of a function's arguments and result, or of a named tuple's fields."""
-        self.modules.add(owner.__module__)
-        found = typing.get_type_hints(owner, include_extras=True)
-        return {name: self._kind(hint, owner, name) for name, hint in found.items()}
-
-    def _kind(self, hint: Any, owner: Any, name: str) -> Kind:
-        if hint in (float, int, bool):
-            return {float: REAL, int: WHOLE, bool: TRUTH}[hint]
-        if hint is type(None):
-            return NOTHING
-        if typing.get_origin(hint) is typing.Annotated and isinstance(hint.__metadata__[0], Row):
-            return hint.__metadata__[0]
-        if isinstance(hint, type) and issubclass(hint, tuple) and hasattr(hint, "_fields"):
-            return self.struct_of(hint)
-        if typing.get_origin(hint) is tuple and ... not in typing.get_args(hint):
-            return self.tuple_of(tuple(self._kind(part, owner, name) for part in typing.get_args(hint)))
-        node = ast.Name(name)
-        function = owner if isinstance(owner, types.FunctionType) else owner.__new__
-        raise problem(
-            function, node, f"no kind of value for {hint!r}",
-            "declare it as float, int, bool, a named tuple, a tuple, or Column, Table, Counts, Flags, Singles",
-        )  # fmt: skip
-
-    def struct_of(self, made_by: Any, node: ast.AST | None = None) -> Struct:
-        """The kind of a named tuple."""
-        del node
-        if made_by not in self._structs:
-            kinds = self.hints(made_by)
-            name = f"{made_by.__module__.partition('.')[2].replace('.', '_')}_{made_by.__name__.lstrip('_')}"
-            struct = Struct(name, tuple(kinds), tuple(kinds.values()), made_by)
-            self._structs[made_by] = struct
-            self._declare(struct)
-        found = self._structs[made_by]
-        assert isinstance(found, Struct)
-        return found
-
-    def tuple_of(self, kinds: tuple[Kind, ...]) -> Struct | Array:
-        """The kind of a tuple: an array where all its parts are numbers of one kind."""
-        if kinds not in self._structs:
-            alike = len(set(kinds)) == 1 and isinstance(kinds[0], Number)
-            words = [SHORT[kind] if isinstance(kind, Number) else kind.c for kind in kinds]
-            if alike and isinstance(kinds[0], Number):
-                array = Array(f"{words[0]}_{len(kinds)}", kinds[0], len(kinds))
-                self._types.append(f"typedef struct {{ {array.item.c} v[{array.count}]; }} {array.c};")
-                self._structs[kinds] = array
-            else:
-                struct = Struct("_".join(["tuple", *words]), tuple(f"i{k}" for k in range(len(kinds))), kinds, tuple)
-                self._structs[kinds] = struct
-                self._declare(struct)
-        return self._structs[kinds]
-
-    def _declare(self, struct: Struct) -> None:
-        fields = "".join(f"    {kind.c} {name};\n" for name, kind in zip(struct.names, struct.kinds, strict=True))
-        self._types.append(f"typedef struct {{\n{fields}}} {struct.c};")
 
     def is_by_address(self, kind: Kind) -> bool:
         """Whether a function takes a value of a kind by its address."""
@@ -199,14 +136,21 @@ class Unit:
             raise problem(entry.python, ast.Name("result"), "an entry that gives a tuple", "fill a row that is given")
         back = "" if result == NOTHING else "return "
         piece = "__attribute__((flatten)) " if entry.in_one_piece else ""
-        self._exports.append(
-            f"{piece}EXPORTED {result.c} calor_{signature.name}({', '.join(takes)})\n{{\n    {back}{call};\n}}"
-        )
+        head = wrapped(f"{piece}EXPORTED {result.c} calor_{signature.name}({', '.join(takes)})")
+        self._exports.append(f"{head}\n{{\n{wrapped(f'    {back}{call};')}\n}}")
 
     def text(self) -> str:
         """The whole file."""
         runtime = resources.files("calor.compiled").joinpath("runtime.c").read_text(encoding="utf-8")
         numbers = [text for text, _ in self._numbers.values()]
         arrays = [self._array_text(*found) for found in self._arrays.values()]
-        parts = [runtime, "\n".join(self._types), "\n".join(numbers), *arrays, *self._bodies, *self._exports]
+        types = "\n".join(_typedef(kind) for kind in self.declared)
+        parts = [runtime, types, "\n".join(numbers), *arrays, *self._bodies, *self._exports]
         return re.sub(r"[ \t]+\n", "\n", "\n\n".join(part for part in parts if part)) + "\n"
+
+
+def _typedef(kind: Struct | Array) -> str:
+    if isinstance(kind, Array):
+        return f"typedef struct {{ {kind.item.c} v[{kind.count}]; }} {kind.c};"
+    fields = "".join(f"    {part.c} {spelled(name)};\n" for name, part in zip(kind.names, kind.kinds, strict=True))
+    return f"typedef struct {{\n{fields}}} {kind.c};"

@@ -47,6 +47,7 @@ def report(model: Any, kind: type[BaseException], error: BaseException, trace: T
 def start(path: Path | None, demo: bool) -> int:
     """Open the desk and stay until it is closed; the exit code."""
     app = make_application()
+    from calor.compiled import built_elsewhere
     from calor.desk.model import Model
     from calor.desk.places import Remembered
     from calor.desk.simulator import Simulator
@@ -54,6 +55,7 @@ def start(path: Path | None, demo: bool) -> int:
 
     simulator = Simulator()
     window = Window(Model(simulator, Remembered()))
+    built_elsewhere()
     # the window comes first and says what it prepares; while the loop is compiled, it gets its turn often
     sys.setswitchinterval(0.001)
     window.show()

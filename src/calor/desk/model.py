@@ -9,6 +9,7 @@ from pydantic import ValidationError
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 from PyQt6.QtGui import QUndoCommand, QUndoStack
 
+from calor.compiled.library import COMPILING
 from calor.design import file
 from calor.design.edit import of_kind, own_problem, parts, with_block, with_values
 from calor.design.model import Design, block_summary, working_range
@@ -81,6 +82,7 @@ class Model(QObject):
         self.merging = False
         self.result: Outcome | None = None
         self.trouble = ""
+        self.preparing = ""
         self.pinned: tuple[str, Outcome] | None = None
         self.ghost: Outcome | None = None
         self.trying: Design | None = None
@@ -103,12 +105,21 @@ class Model(QObject):
         simulator.finished.connect(self._run_finished)
         simulator.advised.connect(self._advised)
         simulator.failed.connect(self._failed)
+        simulator.told.connect(self._told)
         simulator.surveyed.connect(self._surveyed)
         self.undo_stack.cleanChanged.connect(self._clean_changed)
 
     def _clean_changed(self, clean: bool) -> None:
         del clean
         self.design_changed.emit()
+
+    def _told(self, text: str) -> None:
+        """Something about the compiled loop: that it is being made, or what was wrong with it."""
+        if text == COMPILING:
+            self.preparing = f"{text[0].upper()}{text[1:]}."
+            self.run_failed.emit()
+        else:
+            self.noticed.emit("note", text)
 
     def _failed(self, text: str) -> None:
         if text.startswith(NOT_MADE):

@@ -74,6 +74,7 @@ class Simulator(QObject):
     advised = pyqtSignal(int, object)
     pictured = pyqtSignal(int, object)
     failed = pyqtSignal(str)
+    told = pyqtSignal(str)
 
     def __init__(self) -> None:
         super().__init__()
@@ -137,7 +138,11 @@ class Simulator(QObject):
 
     def _work(self) -> None:
         from calor import loop
+        from calor.compiled import listen, prepare
 
+        # the loop is found or compiled here, beside the window
+        listen(lambda line: self._say(self.told, line))
+        prepare()
         while True:
             with self._wake:
                 while not self._pending() and not self._to_picture:

@@ -65,7 +65,7 @@ class DemoCard(QAbstractButton):
             painter.drawText(
                 place,
                 Qt.AlignmentFlag.AlignCenter,
-                "being simulated; the very first time\nthe loop is compiled, about 20 s",
+                "being simulated",
             )
             return
         known = np.isfinite(thumbnail.measured_celsius)

@@ -25,7 +25,7 @@ from calor.units import celsius_to, difference_to, format_difference, format_dur
 
 BY_KEYBOARD = (Qt.FocusReason.TabFocusReason, Qt.FocusReason.BacktabFocusReason, Qt.FocusReason.ShortcutFocusReason)
 CLOSE_UP_BANDS = 3.0
-PREPARING = "Preparing the simulation.\nThe loop is compiled for this machine the first time; about 15 s."
+PREPARING = "Preparing the simulation."
 NO_RUN = "There is no run to show.\nWhat kept it from being made is said above."
 MOST_STEPS = 4
 SHOW_BUSY_AFTER_S, SHOW_STOP_AFTER_S = 0.2, 2.0
@@ -148,7 +148,8 @@ class Strip(QFrame):
         result = self._model.result
         self.empty.setVisible(result is None)
         if result is None:
-            self.empty.setText(NO_RUN if self._model.trouble else PREPARING)
+            preparing = f"{PREPARING}\n{self._model.preparing}".rstrip()
+            self.empty.setText(NO_RUN if self._model.trouble else preparing)
             return
         t, unit, trace = self._theme, self._model.unit, result.trace
         begin, end = self.shown()

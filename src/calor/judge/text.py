@@ -2,23 +2,13 @@
 
 from __future__ import annotations
 
-import contextlib
-import sys
-import threading
-from collections.abc import Iterator
 from typing import Any
 
-import numpy as np
-import numpy.typing as npt
 from rich.console import Console
-from rich.progress import BarColumn, Progress, TextColumn, TimeRemainingColumn
 from rich.table import Table
 
 from calor.judge.verdict import LIMIT_TITLES, figure_text
-from calor.loop.simulate import new_control
 from calor.units import format_duration
-
-LONG_RUN_STEPS = 3_000_000
 
 
 def simple_table(*headings: str) -> Table:
@@ -51,17 +41,6 @@ def print_report(data: dict[str, Any]) -> None:
     console.print("verdict: pass" if data["pass"] else "verdict: FAIL")
 
 
-def print_gains(gains: dict[str, dict[str, float] | None]) -> None:
-    """Gains in each dialect."""
-    table = simple_table("dialect", "", "")
-    for dialect, numbers in gains.items():
-        if numbers is None:
-            table.add_row(dialect, "not possible", "integral time below 4 derivative times")
-        for key, value in (numbers or {}).items():
-            table.add_row(dialect, key, f"{value:.6g}")
-    Console(highlight=False).print(table)
-
-
 def print_replay(data: dict[str, Any]) -> None:
     """A replay beside its record."""
     console = Console(highlight=False, soft_wrap=True)
@@ -78,28 +57,3 @@ def print_replay(data: dict[str, Any]) -> None:
     console.print(table)
     if data["agreement_fraction"] is not None:
         console.print(f"same output for {data['agreement_fraction'] * 100:.1f} % of the record")
-
-
-@contextlib.contextmanager
-def watched(steps: int) -> Iterator[npt.NDArray[np.int64]]:
-    """A pair for loop.run; at a terminal a long run shows how far it is."""
-    control = new_control()
-    if steps < LONG_RUN_STEPS or not sys.stderr.isatty():
-        yield control
-        return
-    ended = threading.Event()
-    columns = (TextColumn("simulating"), BarColumn(), TimeRemainingColumn())
-    with Progress(*columns, console=Console(stderr=True), transient=True) as progress:
-        task = progress.add_task("", total=steps)
-
-        def watch() -> None:
-            while not ended.wait(0.1):
-                progress.update(task, completed=int(control[1]))
-
-        watcher = threading.Thread(target=watch)
-        watcher.start()
-        try:
-            yield control
-        finally:
-            ended.set()
-            watcher.join()

@@ -1,0 +1,45 @@
+"""How far a long run is, at a terminal."""
+
+from __future__ import annotations
+
+import contextlib
+import sys
+import threading
+from collections.abc import Iterator
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    import numpy as np
+    import numpy.typing as npt
+
+LONG_RUN_STEPS = 3_000_000
+
+
+@contextlib.contextmanager
+def watched(steps: int) -> Iterator[npt.NDArray[np.int64]]:
+    """A pair for loop.run; at a terminal a long run shows how far it is."""
+    from calor.loop.simulate import new_control
+
+    control = new_control()
+    if steps < LONG_RUN_STEPS or not sys.stderr.isatty():
+        yield control
+        return
+    from rich.console import Console
+    from rich.progress import BarColumn, Progress, TextColumn, TimeRemainingColumn
+
+    ended = threading.Event()
+    columns = (TextColumn("simulating"), BarColumn(), TimeRemainingColumn())
+    with Progress(*columns, console=Console(stderr=True), transient=True) as progress:
+        task = progress.add_task("", total=steps)
+
+        def watch() -> None:
+            while not ended.wait(0.1):
+                progress.update(task, completed=int(control[1]))
+
+        watcher = threading.Thread(target=watch)
+        watcher.start()
+        try:
+            yield control
+        finally:
+            ended.set()
+            watcher.join()
