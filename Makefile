@@ -3,7 +3,7 @@ PYTHON ?= python3
 export PYTHON
 BIN := .venv/bin
 
-.PHONY: setup demo test check bench screenshots docs lock desktop
+.PHONY: setup demo test test-all check bench screenshots docs lock desktop dist
 
 setup:
 	@tools/setup.sh
@@ -11,11 +11,15 @@ setup:
 demo: setup
 	@$(BIN)/calor demo
 
+# two workers: the machines that count have two cores
 test: setup
-	@$(BIN)/python -m pytest
+	@$(BIN)/python -m pytest -n 2 --dist worksteal -m "not long"
+
+test-all: setup
+	@$(BIN)/python -m pytest -n 2 --dist worksteal
 
 check: setup
-	$(BIN)/ruff check src tests tools benchmarks
+	$(BIN)/ruff check src tests tools benchmarks hatch_build.py
 	$(BIN)/mypy
 	$(BIN)/lint-imports
 
@@ -33,3 +37,8 @@ lock:
 
 desktop: setup
 	@tools/install_desktop.sh
+
+# sdist and wheel, the loop compiled into it
+dist: setup
+	@rm -rf dist
+	@$(BIN)/pyproject-build --no-isolation --outdir dist

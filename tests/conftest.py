@@ -3,6 +3,10 @@
 from __future__ import annotations
 
 import os
+
+# one thread for each test: with two workers a library's own threads wait for one another
+os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
+
 from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any

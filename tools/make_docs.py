@@ -1,10 +1,15 @@
-"""Write the documentation that is generated: docs/design-file.md."""
+"""Write the documentation that is generated: docs/design-file.md and the manual page."""
 
 from pathlib import Path
 
+from calor.cli import _application
+from calor.cli.manual import page
 from calor.design.reference import design_file_reference
 
 if __name__ == "__main__":
-    target = Path(__file__).parent.parent / "docs" / "design-file.md"
-    target.write_text(design_file_reference(), encoding="utf-8")
-    print(f"wrote {target.name}")
+    root = Path(__file__).parent.parent
+    for target, text in (
+        (root / "docs" / "design-file.md", design_file_reference()), (root / "share" / "calor.1", page(_application())),
+    ):  # fmt: skip
+        target.write_text(text, encoding="utf-8")
+        print(f"wrote {target.name}")

@@ -78,7 +78,7 @@ def extremes(a: float, b: float, n: int, m: int) -> float:
 @compiled
 def comparisons(a: float, b: float, n: int, m: int) -> float:
     """Chains, tuples in place, and truth values side by side."""
-    inside = -1.0 <= a < b and not n == m
+    inside = -1.0 <= a < b and n != m
     either = a > b or n in (1, 2, 3) or (a != a and b == np.inf)
     same = inside == either
     return (1.0 if inside else 0.0) + (2.0 if either else 0.0) + (4.0 if same != OFF else 0.0)
@@ -130,8 +130,8 @@ def loops(a: float, b: float, n: int, m: int) -> float:
     for _ in range(2, 4):
         total += 1.0
         if rounds > 0:
-            total += last
-        last = total
+            total += last  # noqa: F821
+        last = total  # noqa: F841
         rounds += 1
     while rounds < 5:
         rounds += 1

@@ -6,7 +6,6 @@ import ctypes
 import re
 import shutil
 import subprocess
-from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
@@ -31,14 +30,14 @@ WHOLES = st.integers(-(2**31), 2**31)
 
 
 @pytest.fixture(scope="module", params=range(len(compilers())), ids=lambda number: Path(compilers()[number].command[0]).name)
-def native(request: pytest.FixtureRequest, tmp_path_factory: pytest.TempPathFactory) -> Iterator[dict[str, Any]]:
+def native(request: pytest.FixtureRequest, tmp_path_factory: pytest.TempPathFactory) -> dict[str, Any]:
     """The entries as C, by each compiler of the machine."""
     place = tmp_path_factory.mktemp("steps")
     source, library = place / "steps.c", place / "steps.so"
     source.write_text(build.translated(list(ENTRIES)), encoding="utf-8")
     build.compile_c(source, library, compilers()[request.param], WARNINGS)
     loaded = ctypes.CDLL(str(library))
-    yield {entry.python.__name__: call_of(loaded, Annotations(), entry) for entry in ENTRIES}
+    return {entry.python.__name__: call_of(loaded, Annotations(), entry) for entry in ENTRIES}
 
 
 @pytest.mark.parametrize("which", range(len(steps.SCALAR)), ids=lambda number: steps.SCALAR[number].__name__)
@@ -123,7 +122,7 @@ def not_marked(a: float) -> float:
 def two_kinds(a: float) -> float:
     x = a
     x = a > 0.0  # type: ignore[assignment]
-    return x
+    return x  # noqa: RET504
 
 
 def a_bool_as_number(a: float) -> float:
@@ -141,7 +140,7 @@ def a_slice(a: float) -> float:
 
 
 def after_the_loop(a: float) -> float:
-    for k in range(3):
+    for k in range(3):  # noqa: B007
         a += 1.0
     return a + k
 

@@ -16,12 +16,16 @@ if TYPE_CHECKING:
 
 PASS, FAIL, BAD_INPUT = 0, 1, 2
 DESK_VERBS = ("open", "demo")
-VERBS = (*DESK_VERBS, "new", "check", "run", "probe", "size", "driver", "convert", "replay", "code")
+VERBS = (*DESK_VERBS, "new", "check", "run", "probe", "size", "driver", "convert", "replay", "code", "completion")
+COMPLETE = "_CALOR_COMPLETE"
+"""What a shell sets to have words completed."""
 
 
 def main() -> None:
     """Entry point: `calor [FILE]` opens the desk, `calor VERB …` works without one."""
     arguments = sys.argv[1:]
+    if COMPLETE in os.environ:
+        _application(completes=True)(prog_name="calor", complete_var=COMPLETE)
     if not arguments or (arguments[0] not in VERBS and not arguments[0].startswith("-")):
         arguments = ["open", *arguments]
     sys.exit(invoke(arguments))
@@ -133,13 +137,13 @@ def _write_csv(trace: Trace, path: Path) -> None:
         raise CalorError(f"{path}: cannot be written ({error.strerror or error}); choose another place") from None
 
 
-def _application() -> Any:
-    """The verbs. Built when a verb runs, so that the desk starts without it."""
+def _application(completes: bool = False) -> Any:
+    """The verbs. Built when a verb runs, so that the desk starts without it; `completes` for a shell that asks."""
     import typer
 
     app = typer.Typer(
         name="calor", help="Build a microcontroller thermostat: simulate, judge, replay, take the C away.",
-        rich_markup_mode=None, pretty_exceptions_enable=False, add_completion=False, no_args_is_help=True,
+        rich_markup_mode=None, pretty_exceptions_enable=False, add_completion=completes, no_args_is_help=True,
     )  # fmt: skip
     file_argument = typer.Argument(..., metavar="FILE", help="Design file (TOML).")
     json_option = typer.Option(False, "--json", help="Print JSON.")
@@ -387,6 +391,15 @@ def _application() -> Any:
             if check:
                 codes.print_text(data)
         return PASS if data.get("pass", True) else FAIL
+
+    @app.command(help="Completion of verbs and options for a shell, printed for a file it reads at its start.")
+    def completion(shell: str = typer.Argument(..., metavar="SHELL", help="bash, zsh or fish.")) -> int:
+        from typer.completion import get_completion_script  # type: ignore[attr-defined]
+
+        if shell not in ("bash", "zsh", "fish"):
+            raise CalorError(f"calor completion: SHELL must be one of bash, zsh, fish (received {shell!r})")
+        print(get_completion_script(prog_name="calor", complete_var=COMPLETE, shell=shell))
+        return PASS
 
     return app
 

@@ -50,7 +50,7 @@ def sources() -> list[Path]:
 
 def sources_key() -> str:
     """Names the content of all sources, the options and the kind of machine."""
-    digest = hashlib.sha256("\0".join((platform.machine(), *platform.libc_ver(), *OPTIONS)).encode())
+    digest = hashlib.sha256("\0".join((platform.machine(), *OPTIONS)).encode())
     for file in sources():
         digest.update(f"\0{file.relative_to(PACKAGE)}\0".encode() + file.read_bytes())
     return digest.hexdigest()[:20]

@@ -40,6 +40,14 @@ def compilers() -> tuple[Compiler, ...]:
     return tuple(found)
 
 
+def identity_of(command: list[str]) -> str:
+    """Which compiler a command calls, so that another one is told from it."""
+    if "ziglang" in command:
+        return next(one.identity for one in reversed(compilers()))
+    found = shutil.which(command[0])
+    return _stamp(found) if found is not None else command[0]
+
+
 def environment() -> dict[str, str]:
     """The packaged compiler keeps what it builds of its own runtime, once for each target, with the user's caches."""
     import platformdirs

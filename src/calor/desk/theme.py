@@ -68,7 +68,10 @@ def font(px: int = BODY_PX, bold: bool = False, mono: bool = False) -> QFont:
 
 
 def apply(app: QApplication, theme: Theme) -> None:
-    """Put the whole application into `theme`."""
+    """Put the whole application into `theme`; nothing is done where it is in it already, as that takes long."""
+    if app.property("theme") == theme.name:
+        return
+    app.setProperty("theme", theme.name)
     app.setStyle("Fusion")
     palette = QPalette()
     for role, colour in (

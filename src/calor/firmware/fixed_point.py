@@ -58,10 +58,11 @@ class _File:
             self._out.append(text)
         self._at += count
 
-    def _next(self, *signs: str, start: int | None = None) -> int:
-        """Where the next of some signs is, outside brackets."""
+    def _next(self, *signs: str, start: int | None = None, before: int | None = None) -> int:
+        """Where the next of some signs is, outside brackets; where the search ends if there is none."""
         depth, at = 0, self._at if start is None else start
-        while at < len(self._tokens):
+        end = len(self._tokens) if before is None else before
+        while at < end:
             text = self._tokens[at].text
             if depth == 0 and text in signs:
                 return at
@@ -98,9 +99,9 @@ class _File:
 
     def _statement(self) -> None:
         end = self._next(";", "{", "}")
-        sign = self._next(*ASSIGNS)
+        sign = self._next(*ASSIGNS, before=end)
         declares = is_type(self._tokens[self._at].text)
-        if sign > end or (sign == end and sign == len(self._tokens)):
+        if sign == end:
             if declares or (end < len(self._tokens) and self._tokens[end].text != ";"):
                 own = "".join(token.text for token in self._tokens[self._at : end])
                 if "(" in own and end < len(self._tokens) and self._tokens[end].text == "{":

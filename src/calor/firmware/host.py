@@ -10,9 +10,10 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
-from calor.compiled.compiler import INSTALL, compilers, environment
+from calor.compiled.compiler import INSTALL, compilers
 from calor.design.model import Design
 from calor.errors import FirmwareError
+from calor.firmware import kept
 from calor.firmware.adapter import Answers, adapter_code, answers_from, inputs, row_width
 from calor.firmware.form import PLAIN, Form
 from calor.firmware.generate import generate
@@ -73,11 +74,9 @@ def build(design: Design, folder: Path, flags: tuple[str, ...] = ("-O2",), form:
 
 
 def built(command: list[str], where: str = "") -> None:
-    """Run a compiler on generated C. Raises FirmwareError with its diagnostics."""
-    result = subprocess.run(command, capture_output=True, text=True, check=False, env=environment())
-    if result.returncode != 0:
-        said = result.stderr.strip() or result.stdout.strip()
-        raise FirmwareError(f"the generated C does not build{where}: {said}")
+    """Run a compiler on generated C, or take what it made of the same before. Raises FirmwareError with its
+    diagnostics."""
+    kept.compile_into(command, Path(command[command.index("-o") + 1]), where)
 
 
 def run(

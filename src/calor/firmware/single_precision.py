@@ -7,8 +7,10 @@ then be the same to the bit.
 
 from __future__ import annotations
 
-import os
+import atexit
+import contextlib
 import pickle
+import select
 import subprocess
 import sys
 import tempfile
@@ -42,10 +44,8 @@ from calor.sense.thermocouple import Thermocouple
 
 Single: Any = np.float32
 """Of any type: it stands where compiled code has a float."""
-_RUN = (
-    "import pathlib, sys; from calor.firmware import single_precision;"
-    " single_precision.serve(pathlib.Path(sys.argv[1]))"
-)
+_RUN = "from calor.firmware import single_precision; single_precision.serve()"
+DONE = "done"
 LOOK_S = 0.2
 _IN_SINGLE = ("_ENDS", "_POLYNOMIALS", "_GAUSSIAN", "_BACK_ENDS", "_BACK_SHAPE", "_BACK")
 
@@ -141,35 +141,70 @@ def rows(
 
     Raises FirmwareError where its process fails.
     """
-    environment = dict(os.environ)
     with tempfile.TemporaryDirectory() as place:
         folder = Path(place)
         (folder / "given").write_bytes(pickle.dumps(given(design, inputs, readings)))
-        with (folder / "said").open("wb") as said:
-            process = subprocess.Popen([sys.executable, "-c", _RUN, place], env=environment, stderr=said)
-        while process.poll() is None:
-            try:
-                process.wait(LOOK_S)
-            except subprocess.TimeoutExpired:
-                if not goes_on():
-                    process.kill()
-                    process.wait()
-                    return None
-        if process.returncode != 0:
-            lines = (folder / "said").read_text(errors="replace").strip().splitlines()
-            last = lines[-1] if lines else f"code {process.returncode}"
-            raise FirmwareError(f"the reference in single precision failed: {last}")
+        if not _ask(folder, goes_on):
+            return None
         return np.frombuffer((folder / "rows").read_bytes(), Single).reshape(-1, row_width(design))
 
 
-def serve(folder: Path) -> None:
-    """In the process of its own: read what is given in `folder`, write the rows there."""
+_FREE: list[subprocess.Popen[str]] = []
+"""Processes that wait for work: starting one costs more than most questions do."""
+
+
+def _ask(folder: Path, goes_on: Callable[[], bool]) -> bool:
+    """Have a process answer what is given in a folder; False where `goes_on` ended it. Raises FirmwareError."""
+    if not goes_on():
+        return False
+    try:
+        process = _FREE.pop()
+    except IndexError:
+        process = subprocess.Popen(
+            [sys.executable, "-c", _RUN], stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.STDOUT,
+            text=True,
+        )  # fmt: skip
+    assert process.stdin is not None
+    assert process.stdout is not None
+    with contextlib.suppress(BrokenPipeError):
+        process.stdin.write(f"{folder}\n")
+        process.stdin.flush()
+    while not select.select([process.stdout], [], [], LOOK_S)[0]:
+        if not goes_on():
+            _end(process)
+            return False
+    said = process.stdout.readline().strip()
+    if said != DONE:
+        said += " " + _end(process)
+        last = said.strip().splitlines()
+        raise FirmwareError(f"the reference in single precision failed: {last[-1] if last else 'no message'}")
+    _FREE.append(process)
+    return True
+
+
+def _end(process: subprocess.Popen[str]) -> str:
+    """End a process; what it said last."""
+    process.kill()
+    return process.communicate()[0]
+
+
+@atexit.register
+def _end_all() -> None:
+    while _FREE:
+        _end(_FREE.pop())
+
+
+def serve() -> None:
+    """In a process of its own: answer the folders that are named on standard input, one after the other."""
     logarithm.natural = natural_log
     for name in _IN_SINGLE:
         setattr(its90, name, getattr(its90, name).astype(Single))
-    with np.errstate(all="ignore"):
-        found = _answers(pickle.loads((folder / "given").read_bytes()))
-    (folder / "rows").write_bytes(found.tobytes())
+    for line in sys.stdin:
+        folder = Path(line.strip())
+        with np.errstate(all="ignore"):
+            found = _answers(pickle.loads((folder / "given").read_bytes()))
+        (folder / "rows").write_bytes(found.tobytes())
+        print(DONE, flush=True)
 
 
 def _answers(asked: Given) -> npt.NDArray[np.float32]:
