@@ -1,4 +1,4 @@
-"""Speeds side by side, as ratios in one run: the kernel, the window, the start. `make bench` runs it."""
+"""Speeds side by side, as ratios in one run: loop, window, start, command line. `make bench` runs it."""
 
 from __future__ import annotations
 
@@ -8,6 +8,7 @@ import statistics
 import subprocess
 import sys
 import tempfile
+import threading
 import time
 from collections.abc import Callable
 from pathlib import Path
@@ -76,7 +77,7 @@ def kernel_table() -> None:
         "steps", "Calor ms", "C -O2 ms", "Calor / C", "simple-pid and Python ms", "Python / Calor", title="The loop"
     )
     with tempfile.TemporaryDirectory() as place:
-        for steps in (14_400, 72_000):
+        for steps, most, least in ((14_400, 1.6, 60), (72_000, 1.4, 90)):
             trial = design.trial[0].model_copy(update={"span_s": steps * design.law.period_s})
             trace = loop.run(design, trial)
             in_c, measured = c_loop(design, trial, Path(place))
@@ -94,10 +95,93 @@ def kernel_table() -> None:
                 1 if steps > 20_000 else 2,
             )
             table.add_row(
-                f"{steps}", f"{ours * 1e3:.2f}", f"{theirs * 1e3:.2f}", f"{ours / theirs:.2f} (goal ≤ 2)",
+                f"{steps}", f"{ours * 1e3:.2f}", f"{theirs * 1e3:.2f}", f"{ours / theirs:.2f} (goal ≤ {most})",
                 f"{python * 1e3:.0f}",
-                f"{python / ours:.0f} (goal ≥ 60)",
+                f"{python / ours:.0f} (goal ≥ {least})",
             )  # fmt: skip
+    CONSOLE.print(table)
+
+
+def many_runs_table() -> None:
+    """A thousand runs of the two-hour trial, each judged, by two threads: what a search or a proof asks for."""
+    from calor.judge.verdict import judge
+
+    design = read(DEMOS[0].design).design
+    gains = iter(np.linspace(0.05, 0.4, 1000))
+    lock = threading.Lock()
+
+    def work() -> None:
+        while True:
+            with lock:
+                gain = next(gains, None)
+            if gain is None:
+                return
+            law = design.law.model_copy(update={"gain_per_celsius": float(gain)})
+            own = design.model_copy(update={"law": law})
+            judge(loop.run(own, own.trial[0]), own.limits)
+
+    threads = [threading.Thread(target=work) for _ in range(2)]
+    began = time.perf_counter()
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join()
+    table = Table("what", "s", "goal", title="Many runs")
+    table.add_row("1 000 runs of 2 h, judged, two threads", f"{time.perf_counter() - began:.1f}", "≤ 10")
+    CONSOLE.print(table)
+
+
+def command_table() -> None:
+    """What the command line takes of the processor, warm."""
+    import resource
+
+    file = str(DEMOS[0].design)
+    table = Table("command", "CPU s", "goal", title="The command line, least of 5")
+    for words, goal in (
+        (["check", file], 0.5), (["convert", "--gain", "0.2", "--ti", "100"], 0.5), (["run", file], 1.0),
+    ):  # fmt: skip
+        taken = []
+        for _ in range(5):
+            before = resource.getrusage(resource.RUSAGE_CHILDREN)
+            command = [sys.executable, "-c", "from calor.cli import main; main()", *words]
+            subprocess.run(command, capture_output=True, check=False)
+            after = resource.getrusage(resource.RUSAGE_CHILDREN)
+            taken.append(after.ru_utime + after.ru_stime - before.ru_utime - before.ru_stime)
+        table.add_row(f"calor {words[0]}", f"{min(taken):.2f}", f"≤ {goal}")
+    CONSOLE.print(table)
+
+
+def blocked_table(app: object, window: object) -> None:
+    """How long the window's thread does nothing else, at most, while it edits, saves and changes what it shows."""
+    model = window.model  # type: ignore[attr-defined]
+    table = Table("window's thread, longest at a stretch", "ms", "goal", title="Blocked")
+    with tempfile.TemporaryDirectory() as place:
+        path = Path(place) / "bench.toml"
+        deeds: list[tuple[str, Callable[[], object]]] = [
+            ("an edit", lambda: model.set_value("law", "gain_per_celsius", 0.31)),
+            ("saving", lambda: model.save(path)),
+            ("another unit", lambda: model.set_unit("°F")),
+            ("another bench", lambda: model.choose_bench("load")),
+            ("another law", lambda: model.set_kind("law", "on_off")),
+            ("the probe's room, first", lambda: model.set_wide(True)),
+            ("back", lambda: model.set_wide(False)),
+            ("the Code room, first", lambda: model.choose_room("code")),
+            ("back", lambda: model.choose_room("loop")),
+            ("the Code room again", lambda: model.choose_room("code")),
+            ("back", lambda: model.choose_room("loop")),
+            ("another theme", window.toggle_theme),  # type: ignore[attr-defined]
+        ]
+        for name, deed in deeds:
+            began = time.perf_counter()
+            deed()
+            longest = time.perf_counter() - began
+            end = time.perf_counter() + 1.5
+            while time.perf_counter() < end:
+                began = time.perf_counter()
+                app.processEvents()  # type: ignore[attr-defined]
+                longest = max(longest, time.perf_counter() - began)
+                time.sleep(0.001)
+            table.add_row(name, f"{longest * 1e3:.0f}", "≤ 50")
     CONSOLE.print(table)
 
 
@@ -113,7 +197,7 @@ def firmware_table() -> None:
     with seated(design, "host") as seat:
         on_host = best_s(lambda: loop.run(design, trial, seat=seat), 15)
     table.add_row("72 000 steps, built-in law", f"{ours * 1e3:.1f}", "1")
-    table.add_row("the same, generated C on the host", f"{on_host * 1e3:.1f}", f"{on_host / ours:.2f} (goal ≤ 1.3)")
+    table.add_row("the same, generated C on the host", f"{on_host * 1e3:.1f}", f"{on_host / ours:.2f} (goal ≤ 1.1)")
     if chip.available():
         record = agreement.recorded(design, design.trial[0].model_copy(update={"span_s": 10_000.0}))
         target = chip.TARGETS["cortex-m0plus"]
@@ -179,8 +263,8 @@ def window_table() -> None:
     table = Table(
         "changed gain to repainted window", "ms", "goal", title=f"72 000 steps, {app.platformName()}, 1280×800"
     )
-    table.add_row("median", f"{statistics.median(taken):.0f}", "≤ 50")
-    table.add_row("95th percentile", f"{taken[int(0.95 * len(taken)) - 1]:.0f}", "≤ 100")
+    table.add_row("median", f"{statistics.median(taken):.0f}", "≤ 33")
+    table.add_row("95th percentile", f"{taken[int(0.95 * len(taken)) - 1]:.0f}", "≤ 60")
     done.clear()
     asked, began = 0, time.perf_counter()
     while time.perf_counter() - began < 2.0:
@@ -197,6 +281,7 @@ def window_table() -> None:
         "no queue",
     )
     CONSOLE.print(table)
+    blocked_table(app, window)
     model.undo_stack.setClean()
     window.close()
 
@@ -228,11 +313,12 @@ window.close()
 
 
 def start_table() -> None:
-    """From the start of the process to the window and to the first painted run; warm, and first ever."""
+    """From the start of the process to the window and to the first painted run."""
     table = Table("start", "imports s", "window s", "first painted run s", "goal", title="Start to the first run")
     with tempfile.TemporaryDirectory() as place:
         own = {"XDG_CONFIG_HOME": place, "XDG_STATE_HOME": place}
-        for name, cache, times in (("warm cache", {}, 5), ("first ever", {"NUMBA_CACHE_DIR": f"{place}/cache"}, 1)):
+        empty = {"XDG_CACHE_HOME": f"{place}/cache"}
+        for name, cache, times in (("the loop built", {}, 5), ("the loop to build", empty, 1)):
             rows = []
             for _ in range(times):
                 command = [sys.executable, "-c", START, repr(time.time())]
@@ -241,7 +327,7 @@ def start_table() -> None:
                 )
                 rows.append([float(word) for word in result.stdout.split()])
             best = min(rows, key=lambda row: row[2])
-            goal = "painted ≤ 2.5" if name == "warm cache" else "window ≤ 2.5"
+            goal = "≤ 1.4" if name == "the loop built" else "≤ 6"
             table.add_row(name, *(f"{value:.2f}" for value in best), goal)
     CONSOLE.print(table)
 
@@ -249,7 +335,9 @@ def start_table() -> None:
 if __name__ == "__main__":
     os.environ.setdefault("QT_QPA_PLATFORM", "xcb" if os.environ.get("DISPLAY") else "offscreen")
     kernel_table()
+    many_runs_table()
     firmware_table()
+    command_table()
     start_table()
     with tempfile.TemporaryDirectory() as config:
         os.environ |= {"XDG_CONFIG_HOME": config, "XDG_STATE_HOME": config}
