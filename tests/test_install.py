@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+import ast
 import configparser
 import json
 import os
+import re
 import shutil
 import subprocess
 import sys
 import sysconfig
+import tomllib
 import zipfile
 from pathlib import Path
 from xml.etree import ElementTree
@@ -21,6 +24,8 @@ from calor.cli.manual import page
 
 ROOT = Path(__file__).parent.parent
 SHARE = ROOT / "share"
+BORROWED = ("ziglang", "click", "control", "hypothesis")
+"""Packages of the developer's that an install of Calor alone has not."""
 ICONS_PX = (16, 22, 24, 32, 48, 64, 128, 256, 512)
 
 
@@ -45,7 +50,7 @@ def installed(wheel: Path, tmp_path_factory: pytest.TempPathFactory) -> Path:
     site = next((place / "lib").glob("python*/site-packages"))
     lent = tmp_path_factory.mktemp("lent")
     for part in Path(sysconfig.get_path("purelib")).iterdir():
-        if "calor" not in part.name and "ziglang" not in part.name and not part.name.endswith(".pth"):
+        if part.name not in BORROWED and "calor" not in part.name and not part.name.endswith(".pth"):
             (lent / part.name).symlink_to(part)
     (site / "lent.pth").write_text(f"{lent}\n")
     return place
@@ -84,6 +89,20 @@ def test_it_runs_where_there_is_python_and_nothing_else(
     how = "from calor.compiled import kernel; print(kernel().how)"
     said = subprocess.run([installed / "bin" / "python", "-I", "-c", how], capture_output=True, text=True, env=empty, check=True)
     assert said.stdout == "shipped\n"
+
+
+def test_what_is_imported_is_what_is_declared() -> None:
+    """In a fresh environment nothing is there by the grace of somebody else's dependencies."""
+    names = {"PyQt6": "PyQt6", "PyQt6-QScintilla": "PyQt6", "elftools": "pyelftools", "jinja2": "Jinja2", "pydantic_core": "pydantic"}
+    project = tomllib.loads((ROOT / "pyproject.toml").read_text(encoding="utf-8"))["project"]
+    every = project["dependencies"] + project["optional-dependencies"]["chip"]
+    declared = {re.split("[>=]", one)[0].lower() for one in every}
+    for file in (ROOT / "src").rglob("*.py"):
+        for node in ast.walk(ast.parse(file.read_text(encoding="utf-8"))):
+            modules = [one.name for one in node.names] if isinstance(node, ast.Import) else []
+            modules += [str(node.module)] if isinstance(node, ast.ImportFrom) and not node.level else []
+            for top in {module.split(".")[0] for module in modules} - set(sys.stdlib_module_names) - {"calor"}:
+                assert names.get(top, top).lower() in declared, f"{file}: {top}"
 
 
 def test_the_manual_page_is_that_of_the_commands() -> None:

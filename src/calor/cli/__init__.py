@@ -33,8 +33,6 @@ def main() -> None:
 
 def invoke(arguments: list[str]) -> int:
     """Run one command line; its exit code. Errors are printed, never raised."""
-    import click
-
     if arguments == ["--version"]:
         print(f"calor {__version__}")
         return PASS
@@ -46,10 +44,11 @@ def invoke(arguments: list[str]) -> int:
         return int(result or PASS)
     except CalorError as error:
         print(error, file=sys.stderr)
-    except click.exceptions.Abort:
-        print("calor: stopped", file=sys.stderr)
     except Exception as error:
-        # the command-line library ships its own copies of click's exceptions, told apart by what they carry
+        # the command-line library's own exceptions are told apart by their name and by what they carry
+        if type(error).__name__ == "Abort":
+            print("calor: stopped", file=sys.stderr)
+            return BAD_INPUT
         message = getattr(error, "format_message", None)
         if message is None:
             if os.environ.get("CALOR_DEBUG"):
