@@ -71,8 +71,9 @@ def apply(app: QApplication, theme: Theme) -> None:
     """Put the whole application into `theme`; nothing is done where it is in it already, as that takes long."""
     if app.property("theme") == theme.name:
         return
+    if app.property("theme") is None:
+        app.setStyle("Fusion")
     app.setProperty("theme", theme.name)
-    app.setStyle("Fusion")
     palette = QPalette()
     for role, colour in (
         (QPalette.ColorRole.Window, theme.ground),
