@@ -691,3 +691,67 @@ def test_a_recorded_ambient_is_chosen_and_checked(desk: Desk, qtbot: Any, tmp_pa
     assert window.model.trial.ambient_csv == str(tmp_path / "air.csv") and form.fields["ambient_column"].isVisible()
     type_into(qtbot, form.fields["ambient_csv"].entry, " ", Qt.Key.Key_Return)
     assert window.model.trial.ambient_csv is None
+
+
+def test_what_is_said_of_the_loop_is_seen(desk: Desk, qtbot: Any) -> None:
+    """While it is compiled the strip says so; where it cannot be, a note says what to install and the run goes on."""
+    from calor.compiled.library import COMPILING
+
+    window = desk()
+    result, window.model.result = window.model.result, None
+    window.model.simulator.told.emit(COMPILING)
+    assert "Compiling the loop for this machine" in window.strip.empty.text() and window.strip.empty.isVisible()
+    window.model.result = result
+    window.model.run_changed.emit()
+    assert not window.strip.empty.isVisible()
+    window.model.simulator.told.emit("no C compiler makes the loop: install one")
+    assert window.notice.text.text() == "No C compiler makes the loop: install one" and not window.notice.isHidden()
+
+
+def test_dense_curves_are_painted_as_what_they_cover(desk: Desk, qtbot: Any) -> None:
+    """Reference: the same curve stroked point by point by Qt; where either has ink the other has it within a pixel."""
+    from PyQt6.QtGui import QColor, QImage, QPainter, QPen
+
+    from calor.desk.painting import Curve, paint_curve, polygon
+
+    desk()
+    x = np.linspace(5.0, 295.0, 4000)
+    y = 60.0 + 40.0 * np.sin(x / 20.0) + np.random.default_rng(3).standard_normal(4000) * 4.0
+    y[1500:1700] = np.nan  # the line is broken here
+    painted = []
+    for dense in (True, False):
+        image = QImage(300, 120, QImage.Format.Format_Grayscale8)
+        image.fill(255)
+        painter = QPainter(image)
+        if dense:
+            paint_curve(painter, Curve(x, y, "#000000"), lambda x: x, lambda y: y)
+        else:
+            painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+            painter.setPen(QPen(QColor("#000000"), 1.6))
+            for part in (slice(0, 1500), slice(1700, 4000)):
+                painter.drawPolyline(polygon(x[part], y[part]))
+        painter.end()
+        bits = image.constBits()
+        assert bits is not None
+        bits.setsize(image.sizeInBytes())
+        painted.append(np.frombuffer(bits, np.uint8).reshape(120, -1)[:, :300].copy() < 128)
+    for ours, other in (painted, painted[::-1]):
+        near = np.zeros_like(other)
+        for across in (-1, 0, 1):
+            for up in (-1, 0, 1):
+                near |= np.roll(other, (up, across), (0, 1))
+        assert (ours & ~near).sum() == 0 and 2000 < ours.sum() < 9000
+    assert not painted[0][:, 120:122].any()  # and nothing is there where the line is broken
+
+
+def test_rooms_are_built_when_they_are_first_opened(desk: Desk, qtbot: Any) -> None:
+    window = desk()
+    assert window._probe_room is None and window._code_room is None
+    window.toggle_theme()
+    window.model.set_wide(True)
+    assert window._probe_room is not None and window._code_room is None and window.probe_room.isVisible()
+    assert window.probe_room.transfer.plot.theme is window.theme  # it is in the theme chosen before it was there
+    window.model.set_wide(False)
+    qtbot.keyClick(window, Qt.Key.Key_2, Qt.KeyboardModifier.ControlModifier)
+    assert window._code_room is not None and window.code_room.isVisible()
+    window.toggle_theme()

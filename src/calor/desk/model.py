@@ -119,7 +119,7 @@ class Model(QObject):
             self.preparing = f"{text[0].upper()}{text[1:]}."
             self.run_failed.emit()
         else:
-            self.noticed.emit("note", text)
+            self.noticed.emit("note", f"{text[0].upper()}{text[1:]}")
 
     def _failed(self, text: str) -> None:
         if text.startswith(NOT_MADE):

@@ -430,15 +430,15 @@ class Window(QMainWindow):
     def open_first(self, path: Path | None, demo: bool) -> None:
         """Open what was asked for: a file, the demo, else the last design, else the demo."""
         last = str(self.model.remembered.get("last", ""))
-        opened = False
+        opened, asked = False, path is not None
         if path is not None:
             opened = self.model.open(path)
         elif not demo and last and Path(last).is_file():
-            opened = self.model.open(Path(last))
+            opened, asked = self.model.open(Path(last)), True
         if not opened:
             complaint = (self.notice.text.text(), not self.notice.isHidden())
             self.model.open_text(DEMOS[0].design.read_text(encoding="utf-8"), DEMOS[0].design.name)
-            if complaint[1]:
+            if asked and complaint[1]:
                 self.notice.say("error", f"{complaint[0]} Showing the demo instead.")
         self.strip.setFocus(Qt.FocusReason.OtherFocusReason)
         self.offer_back()
