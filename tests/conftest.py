@@ -12,6 +12,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from hypothesis import HealthCheck, settings
 
 from calor.demo import DEMOS
 from calor.design.file import parse, read
@@ -19,6 +20,10 @@ from calor.design.model import Design
 
 if not os.environ.get("DISPLAY"):
     os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+
+# how fast the machine is decides nothing: neither a deadline, nor how long an example takes to be drawn
+settings.register_profile("calor", deadline=None, suppress_health_check=[HealthCheck.too_slow])
+settings.load_profile("calor")
 
 TEN_LINES = """\
 [setpoint]
@@ -115,7 +120,7 @@ def desk(qtbot: Any) -> Iterator[Callable[..., Any]]:
         window.resize(1280, 800)
         window.show()
         window.activateWindow()  # without it, shortcuts and focus go nowhere
-        qtbot.waitUntil(lambda: QApplication.activeWindow() is window, timeout=5000)
+        qtbot.waitUntil(lambda: QApplication.activeWindow() is window, timeout=60_000)
         window.open_first(path, demo=path is None)
         ran(qtbot, window)
         return window

@@ -7,6 +7,7 @@ import os
 import subprocess
 import sys
 import textwrap
+import threading
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
@@ -17,6 +18,7 @@ from PyQt6.QtCore import QMimeData, QPoint, QPointF, Qt, QUrl
 from PyQt6.QtGui import QDropEvent, QWheelEvent
 from PyQt6.QtWidgets import QApplication, QFileDialog, QMessageBox, QPushButton, QWidget
 
+from calor import loop
 from calor.demo import DEMOS
 from calor.design.file import read
 from calor.desk.places import Remembered, config_file
@@ -59,7 +61,7 @@ def test_the_first_minute(desk: Desk, qtbot: Any) -> None:
     assert window.windowTitle() == "Hatching cabinet · Calor"
     assert window.ribbon.cards["probe"].lines[1].startswith("0.0256 °C per count")
     assert not window.verdict.quiet.isVisible()  # nothing is said of advice before there was any
-    qtbot.waitUntil(lambda: model.advised, timeout=20_000)
+    qtbot.waitUntil(lambda: model.advised, timeout=60_000)
     assert any("Recovery" in card.advice.title for card in window.verdict.cards)
     assert window.verdict.rows["recovery_s"].mark.text() == "✕ fail" and window.verdict.summary.text() == "fails 1 of 5"
     before = curve(window, "measured").copy()
@@ -78,10 +80,10 @@ def test_the_first_minute(desk: Desk, qtbot: Any) -> None:
     assert len(curve(window, "pinned")) > 100
 
     drop(window, DEMOS[0].log)
-    qtbot.waitUntil(lambda: model.recorded is not None and model.result.replayed is not None, timeout=20_000)
+    qtbot.waitUntil(lambda: model.recorded is not None and model.result.replayed is not None, timeout=60_000)
     assert len(curve(window, "recorded")) > 100 and len(window.strip.rows.rows) == 3
     assert "cabinet temperature" in window.notice.text.text()
-    qtbot.waitUntil(lambda: any(card.property("of") for card in window.verdict._shown_cards), timeout=5000)
+    qtbot.waitUntil(lambda: any(card.property("of") for card in window.verdict._shown_cards), timeout=60_000)
 
     window.files.write_code(Path(os.environ["XDG_DATA_HOME"]) / "c")
     qtbot.waitUntil(lambda: "sources, their headers and a README" in window.notice.text.text(), timeout=60_000)
@@ -214,7 +216,7 @@ def test_strip_zooms_pans_and_measures(desk: Desk, qtbot: Any) -> None:
 def test_advice_is_tried_kept_and_dropped(desk: Desk, qtbot: Any) -> None:
     window = desk()
     model = window.model
-    qtbot.waitUntil(lambda: any("Recovery" in card.advice.title for card in window.verdict.cards), timeout=20_000)
+    qtbot.waitUntil(lambda: any("Recovery" in card.advice.title for card in window.verdict.cards), timeout=60_000)
 
     def card() -> AdviceCard:
         return next(card for card in window.verdict.cards if "Recovery" in card.advice.title)
@@ -222,7 +224,7 @@ def test_advice_is_tried_kept_and_dropped(desk: Desk, qtbot: Any) -> None:
     before = model.design
     for keep in (False, True):
         card().try_button.click()
-        qtbot.waitUntil(lambda: model.ghost is not None, timeout=20_000)
+        qtbot.waitUntil(lambda: model.ghost is not None, timeout=60_000)
         assert model.design == before and len(curve(window, "ghost")) > 100
         assert "tried" in window.verdict.rows["recovery_s"].below.text()
         if keep:
@@ -318,7 +320,7 @@ def test_bad_files_leave_the_open_design_alone(
     path = tmp_path / name
     path.write_text(content)
     drop(window, path)
-    qtbot.waitUntil(lambda: not window.notice.isHidden() and says in window.notice.text.text(), timeout=10_000)
+    qtbot.waitUntil(lambda: not window.notice.isHidden() and says in window.notice.text.text(), timeout=60_000)
     assert window.notice.property("kind") == "error" and "\n" not in window.notice.text.text()
     assert (window.model.design, window.model.result, window.model.recorded) == before
 
@@ -346,7 +348,7 @@ def test_find_anything(desk: Desk, qtbot: Any) -> None:
         search = window.search()
         qtbot.keyClicks(search.line, query)
         qtbot.keyClick(search.line, Qt.Key.Key_Return)
-        qtbot.waitUntil(check, timeout=5000)
+        qtbot.waitUntil(check, timeout=60_000)
     assert Remembered().get("theme") == "dark"
     search = window.search()
     qtbot.keyClicks(search.line, "zzz")
@@ -358,7 +360,7 @@ def test_keyboard_only(desk: Desk, qtbot: Any) -> None:
     """Tab reaches every control, in the order of the loop, and Alt with a number opens a bench."""
     window = desk()
     window.activateWindow()
-    qtbot.waitUntil(lambda: QApplication.activeWindow() is window, timeout=5000)
+    qtbot.waitUntil(lambda: QApplication.activeWindow() is window, timeout=60_000)
     window.topbar.name.setFocus()
     seen: list[QWidget] = []
     for _ in range(120):
@@ -377,18 +379,32 @@ def test_keyboard_only(desk: Desk, qtbot: Any) -> None:
         assert window.model.bench == block and window.focusWidget() is window.ribbon.cards[block]
 
 
-def test_while_a_value_is_dragged_no_run_queues_up(desk: Desk, qtbot: Any) -> None:
+def test_while_a_value_is_dragged_no_run_queues_up(desk: Desk, qtbot: Any, monkeypatch: pytest.MonkeyPatch) -> None:
     window = desk()
     model = window.model
-    model.set_value("trial", "span_s", 500_000.0)
-    ran(qtbot, window)
+    began, gate = threading.Semaphore(0), threading.Event()
+    gains: list[float] = []
+    real = loop.run
+
+    def held(design: Any, *arguments: Any) -> Any:
+        """The first run is under way until all edits are made."""
+        gains.append(design.law.gain_per_celsius)
+        began.release()
+        assert gate.wait(60.0)
+        return real(design, *arguments)
+
+    monkeypatch.setattr(loop, "run", held)
     made: list[int] = []
     model.simulator.finished.connect(lambda outcome: made.append(outcome.request.number))
-    for k in range(200):
+    model.set_value("law", "gain_per_celsius", 0.1)
+    assert began.acquire(timeout=60.0)
+    for k in range(1, 200):
         model.set_value("law", "gain_per_celsius", 0.1 + 0.001 * k)
     last = model._requests
+    gate.set()
     ran(qtbot, window)
-    assert made[-1] == last and len(made) < 20 and made == sorted(made)
+    # of 200 only the one that was under way and the last are run; the first may have been ended early
+    assert gains[:2] == [0.1, pytest.approx(0.299)] and made in ([last - 199, last], [last])
 
 
 def test_a_long_run_says_so_and_can_be_stopped(desk: Desk, qtbot: Any) -> None:
@@ -397,9 +413,9 @@ def test_a_long_run_says_so_and_can_be_stopped(desk: Desk, qtbot: Any) -> None:
     shown = model.result
     model.set_value("law", "period_s", 0.01)
     model.set_value("trial", "span_s", 99_000.0)
-    qtbot.waitUntil(lambda: "simulating" in window.strip.status.text(), timeout=10_000)
+    qtbot.waitUntil(lambda: "simulating" in window.strip.status.text(), timeout=60_000)
     window.strip.stop.click()
-    qtbot.waitUntil(lambda: model.simulator.progress() is None, timeout=20_000)
+    qtbot.waitUntil(lambda: model.simulator.progress() is None, timeout=60_000)
     assert model.result.request.design.law.period_s != 0.01 or model.result.trace.steps < 9_900_000
     assert shown is not None and not window.strip.empty.isVisible()
 
@@ -436,13 +452,13 @@ def test_an_edit_lost_to_a_kill_is_offered_back(desk: Desk, qtbot: Any, tmp_path
         from calor.desk.app import make_application
         app = make_application()
         from calor.desk.model import Model
-        from calor.desk.places import Remembered
+        from calor.desk.places import Remembered, recovery_folder
         from calor.desk.simulator import Simulator
         model = Model(Simulator(), Remembered())
         model.open(Path({str(path)!r}))
         model.set_value("setpoint", "celsius", 44.5)
-        end = time.time() + 1.0
-        while time.time() < end:
+        end = time.time() + 60.0
+        while time.time() < end and not list(recovery_folder().glob("*.json")):
             app.processEvents()
         os._exit(9)
     """
@@ -599,7 +615,7 @@ def test_a_program_is_drawn_dragged_and_listed(desk: Desk, qtbot: Any) -> None:
     model.choose_bench("setpoint")
     ran(qtbot, window)
     picture, rows = window.bench.form.picture, window.bench.form.list
-    qtbot.waitUntil(lambda: "finishes at 2:54" in picture.title.text(), timeout=5000)
+    qtbot.waitUntil(lambda: "finishes at 2:54" in picture.title.text(), timeout=60_000)
     assert [event.kind for event in model.result.trace.events].count("program_over") == 1
     assert window.strip._is_moving and "distance from the setpoint" in window.strip.close_caption.text()
     before = model.design.setpoint.segments
