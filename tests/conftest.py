@@ -7,6 +7,7 @@ import os
 # one thread for each test: with two workers a library's own threads wait for one another
 os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
 
+import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
@@ -134,15 +135,44 @@ def desk(qtbot: Any) -> Iterator[Callable[..., Any]]:
     qtbot.wait(1)
 
 
+@pytest.fixture(scope="module")
+def standing(qapp: Any, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Any]:
+    """One window with the demo, for all cases of a table: each sets what it looks at."""
+    from calor.desk.app import make_application
+    from calor.desk.model import Model
+    from calor.desk.places import Remembered
+    from calor.desk.simulator import Simulator
+    from calor.desk.window import Window
+
+    with pytest.MonkeyPatch.context() as patch:
+        for name in ("XDG_CONFIG_HOME", "XDG_STATE_HOME", "XDG_DATA_HOME"):
+            patch.setenv(name, str(tmp_path_factory.mktemp("standing") / name.lower()))
+        make_application()
+        window = Window(Model(Simulator(), Remembered()))
+        window.resize(1280, 800)
+        window.show()
+        window.open_first(None, demo=True)
+        end = time.monotonic() + 60.0
+        while not is_current(window.model) and time.monotonic() < end:
+            qapp.processEvents()
+    yield window
+    window.model.undo_stack.setClean()
+    window.close()
+    assert not window.model.simulator._thread.is_alive()
+    window.deleteLater()
+    qapp.processEvents()
+
+
+def is_current(model: Any) -> bool:
+    """Whether the desk shows the run of the design as it is now."""
+    return bool(
+        model.result is not None
+        and model.result.request.design == model.design
+        and model.result.request.trial == model.trial
+        and model.result.request.number == model._requests
+    )
+
+
 def ran(qtbot: Any, window: Any) -> None:
     """Wait until the desk shows the run of the design as it is now."""
-    model = window.model
-    qtbot.waitUntil(
-        lambda: (
-            model.result is not None
-            and model.result.request.design == model.design
-            and model.result.request.trial == model.trial
-            and model.result.request.number == model._requests
-        ),
-        timeout=60_000,
-    )
+    qtbot.waitUntil(lambda: is_current(window.model), timeout=60_000)

@@ -422,9 +422,9 @@ def test_a_long_run_says_so_and_can_be_stopped(desk: Desk, qtbot: Any) -> None:
 
 @pytest.mark.parametrize("theme", ["light", "dark"])
 @pytest.mark.parametrize("size", [(1280, 800), (1040, 640), (1900, 1000)])
-def test_nothing_is_clipped(desk: Desk, qtbot: Any, theme: str, size: tuple[int, int]) -> None:
+def test_nothing_is_clipped(standing: Any, qtbot: Any, theme: str, size: tuple[int, int]) -> None:
     """On every bench, every label and button has the room its text needs."""
-    window = desk()
+    window = standing
     window.set_theme(theme)
     window.resize(*size)
     for block in ("setpoint", "law", "drive", "load", "probe", "trial"):

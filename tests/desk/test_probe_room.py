@@ -200,9 +200,11 @@ EVERY = set().union(*SHOWN.values())
 
 @pytest.mark.parametrize("name", PROBES)
 @pytest.mark.parametrize("size", [(1280, 800), (1040, 640)])
-def test_every_kind_has_its_room(room: Any, qtbot: Any, name: str, size: tuple[int, int]) -> None:
+def test_every_kind_has_its_room(standing: Any, qtbot: Any, name: str, size: tuple[int, int]) -> None:
     """Only its own fields are shown, its curves are drawn, and nothing is cut off."""
+    room = standing
     model, own = room.model, room.probe_room
+    model.set_wide(True)
     room.resize(*size)
     model.edit(model.design.model_copy(update={"probe": probe_of(name)}), "another probe")
     surveyed(qtbot, model)
