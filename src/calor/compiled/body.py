@@ -9,20 +9,18 @@ import textwrap
 import tokenize
 from typing import TYPE_CHECKING, Any
 
-from calor.compiled import names
-from calor.compiled.expressions import Expressions, is_number, python_word
+from calor.compiled import declarations
+from calor.compiled.expressions import is_number
 from calor.compiled.foreign import FOREIGN
 from calor.compiled.kinds import (
     NOTHING,
     REAL,
-    SINGLE,
     WHOLE,
     Array,
-    Kind,
     Row,
     Struct,
 )  # fmt: skip
-from calor.compiled.problem import TranslationError
+from calor.compiled.local_names import LocalNames, read_again
 from calor.compiled.terms import PLUS, Term
 from calor.compiled.words import spelled
 
@@ -30,23 +28,16 @@ if TYPE_CHECKING:
     from calor.compiled.unit import Signature, Unit
 
 
-class Body(Expressions):
+class Body(LocalNames):
     """A function on its way into C."""
 
     def __init__(self, unit: Unit, python: Any, signature: Signature) -> None:
-        super().__init__(unit, python)
         source = textwrap.dedent(inspect.getsource(python))
         tree = ast.parse(source).body[0]
         assert isinstance(tree, ast.FunctionDef)
-        self.tree = tree
-        self.signature = signature
+        super().__init__(unit, python, signature, tree)
         self.lines: list[str] = []
         self._comments = _comments(source)
-        self._loops: dict[str, int] = {}
-        body = self.tree.body
-        self.statements = body[1:] if ast.get_docstring(self.tree) is not None else body
-        self.declared, self.at_top, self.once = names.places(self.statements, set(signature.kinds))
-        self.assigned = {name for name, use in names.uses(self.statements) if use.stores}
 
     def text(self) -> str:
         """The whole function."""
@@ -60,13 +51,13 @@ class Body(Expressions):
             # the argument is given another value in here: it is a copy of what the caller has
             copies.append(f"    {self.kinds[name].c} {self._spell(name)} = *{name}_given;")
             self.pointers.discard(name)
-        self._find_kinds()
+        self.find_kinds()
         for statement in self.statements:
             self.statement(statement, 1)
         tops = [
             f"    {self._declaration(name)}{' = 0' if is_number(self.kinds[name]) else ''};"
             for name in self.kinds
-            if name in self.at_top and name not in self._loops
+            if name in self.at_top and name not in self.loops
         ]
         words = " ".join((ast.get_docstring(self.tree) or "").split("\n\n")[0].split())
         said = textwrap.wrap(words, 112, initial_indent="/* ", subsequent_indent="   ")
@@ -93,82 +84,6 @@ class Body(Expressions):
             return f"const {kind.c} *{spelled}"
         fixed = name in self.once and name in self.declared
         return f"{'const ' if fixed else ''}{kind.c} {spelled}"
-
-    # which kind of value a name has
-
-    def _find_kinds(self) -> None:
-        """By what each name is given, gone over until nothing changes; a name given int and float is a float."""
-        stores: dict[str, list[ast.expr | None]] = {}
-        while True:
-            known, stores = dict(self.kinds), {}
-            for node in ast.walk(self.tree):
-                if isinstance(node, ast.Assign):
-                    for target in node.targets:
-                        self._note(target, node.value, stores)
-                elif isinstance(node, ast.For) and isinstance(node.target, ast.Name):
-                    self._take(node.target, WHOLE)
-                    self._loops[node.target.id] = self._loops.get(node.target.id, 0) + 1
-                elif isinstance(node, ast.AugAssign) and isinstance(node.target, ast.Name):
-                    binary = ast.copy_location(ast.BinOp(_read(node.target), node.op, node.value), node)
-                    self._note(node.target, binary, stores)
-            if known == self.kinds:
-                break
-        for name, values in stores.items():
-            # a large value that only ever names a part of what is given is read where it lies
-            if (
-                name in self.declared and name in self.once and self.unit.is_by_address(self.kinds.get(name, NOTHING))
-                and all(value is not None and self._lies_still(value) for value in values)
-            ):  # fmt: skip
-                self.pointers.add(name)
-
-    def _note(self, target: ast.expr, value: ast.expr, stores: dict[str, list[ast.expr | None]]) -> None:
-        if isinstance(target, ast.Tuple) and isinstance(value, ast.Tuple):
-            for one, part in zip(target.elts, value.elts, strict=False):
-                self._note(one, part, stores)
-        elif isinstance(target, ast.Tuple):
-            kind = self._quiet(value)
-            for number, one in enumerate(target.elts):
-                if isinstance(one, ast.Name) and one.id != "_" and isinstance(kind, Struct | Array):
-                    stores.setdefault(one.id, []).append(None)
-                    parts = kind.kinds if isinstance(kind, Struct) else (kind.item,) * kind.count
-                    if number < len(parts):
-                        self._take(one, parts[number])
-        elif isinstance(target, ast.Name):
-            stores.setdefault(target.id, []).append(value)
-            kind = self._quiet(value)
-            if kind is not None:
-                self._take(target, REAL if kind == SINGLE else kind)
-
-    def _take(self, name: ast.Name, kind: Kind) -> None:
-        now = self.kinds.get(name.id)
-        if now is None or (now == WHOLE and kind == REAL):
-            if now is not None and name.id in self.signature.kinds:
-                raise self.fail(name, "an int argument that is given a float", "declare it as float")
-            self.kinds[name.id] = kind
-        elif now != kind and not (now == REAL and kind == WHOLE):
-            what = f"a name for {python_word(now)} that is given {python_word(kind)}"
-            raise self.fail(name, what, "use one name for one kind of value")
-
-    def _quiet(self, value: ast.expr) -> Kind | None:
-        """The kind of an expression; None as long as it has names whose kinds are not known."""
-        kept = self.before, self._temporaries, self._sometimes
-        self.before = []
-        try:
-            return self.expression(value).kind
-        except TranslationError:
-            return None
-        finally:
-            self.before, self._temporaries, self._sometimes = kept
-
-    def _lies_still(self, value: ast.expr) -> bool:
-        """Whether an expression names a part of an argument, or of another name, that is never given anything else."""
-        if isinstance(value, ast.IfExp):
-            return self._lies_still(value.body) and self._lies_still(value.orelse)
-        while isinstance(value, ast.Attribute):
-            value = value.value
-        if not isinstance(value, ast.Name) or value.id in self.spelled:
-            return False
-        return value.id in (self.signature.kinds.keys() - self.assigned) or value.id in self.pointers
 
     # statements
 
@@ -247,9 +162,9 @@ class Body(Expressions):
         if node.orelse:
             raise self.fail(node, "else after a loop", "leave the else out")
         name = node.target.id
-        inside = {one for one, use in names.uses(node.body) if use.stores}
+        inside = {one for one, use in declarations.uses(node.body) if use.stores}
         outside = [
-            use for one, use in names.uses(self.statements) if one == name and not isinstance(use.statement, ast.For)
+            use for one, use in declarations.uses(self.statements) if one == name and not isinstance(use.statement, ast.For)
         ]
         loops = [one for one in ast.walk(self.tree) if isinstance(one, ast.For)]
         covered = {id(part) for one in loops if getattr(one.target, "id", "") == name for part in ast.walk(one)}
@@ -277,7 +192,7 @@ class Body(Expressions):
         return int(step)
 
     def _do_augassign(self, node: ast.AugAssign, depth: int) -> None:
-        binary = ast.copy_location(ast.BinOp(_read(node.target), node.op, node.value), node)
+        binary = ast.copy_location(ast.BinOp(read_again(node.target), node.op, node.value), node)
         signs = {ast.Add: "+=", ast.Sub: "-=", ast.Mult: "*=", ast.Div: "/="}
         sign = signs.get(type(node.op))
         place = self.place(node.target)
@@ -380,14 +295,6 @@ def wrapped(text: str, depth: int = 1) -> str:
     indent = "    " * depth
     lines = textwrap.wrap(text, 116, subsequent_indent=indent, break_long_words=False, break_on_hyphens=False)
     return "\n".join(lines)
-
-
-def _read(target: ast.expr) -> ast.expr:
-    """The same place, read."""
-    read = ast.parse(ast.unparse(target), mode="eval").body
-    for node in ast.walk(read):
-        ast.copy_location(node, target)
-    return read
 
 
 def _comments(source: str) -> list[tuple[int, str]]:

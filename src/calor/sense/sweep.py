@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 import numpy as np
 import numpy.typing as npt
 
@@ -89,44 +91,37 @@ def _column(values: npt.ArrayLike) -> Column:
     return np.ascontiguousarray(values, np.float64)
 
 
+def _over(fill: Callable[[ProbeNumbers, Column, Column], None], probe: ProbeNumbers, values: npt.ArrayLike) -> Column:
+    """A column as long as the one given, filled."""
+    given = _column(values)
+    found = np.empty_like(given)
+    fill(probe, given, found)
+    return found
+
+
 def volt_over(probe: ProbeNumbers, celsius: npt.ArrayLike) -> Column:
     """Voltages at the converter at many temperatures."""
-    given = _column(celsius)
-    volt = np.empty_like(given)
-    fill_volt(probe, given, volt)
-    return volt
+    return _over(fill_volt, probe, celsius)
 
 
 def counts_over(probe: ProbeNumbers, celsius: npt.ArrayLike) -> Column:
     """The codes at many temperatures, without noise."""
-    given = _column(celsius)
-    counts = np.empty_like(given)
-    fill_counts(probe, given, counts)
-    return counts
+    return _over(fill_counts, probe, celsius)
 
 
 def exact_counts_over(probe: ProbeNumbers, celsius: npt.ArrayLike) -> Column:
     """The codes at many temperatures before they are rounded."""
-    given = _column(celsius)
-    counts = np.empty_like(given)
-    fill_exact_counts(probe, given, counts)
-    return counts
+    return _over(fill_exact_counts, probe, celsius)
 
 
 def celsius_over(probe: ProbeNumbers, counts: npt.ArrayLike) -> Column:
     """The temperatures the firmware reads from many codes; not a number at the ends and where it has none."""
-    given = _column(counts)
-    celsius = np.empty_like(given)
-    fill_celsius(probe, given, celsius)
-    return celsius
+    return _over(fill_celsius, probe, counts)
 
 
 def celsius_of_exact(probe: ProbeNumbers, celsius: npt.ArrayLike) -> Column:
     """What would be read at many temperatures if codes were not whole; not a number where nothing can be."""
-    given = _column(celsius)
-    read = np.empty_like(given)
-    fill_celsius_of_exact(probe, given, read)
-    return read
+    return _over(fill_celsius_of_exact, probe, celsius)
 
 
 def inside(probe: ProbeNumbers, celsius: npt.ArrayLike) -> npt.NDArray[np.bool_]:
