@@ -163,9 +163,8 @@ class Body(LocalNames):
             raise self.fail(node, "else after a loop", "leave the else out")
         name = node.target.id
         inside = {one for one, use in declarations.uses(node.body) if use.stores}
-        outside = [
-            use for one, use in declarations.uses(self.statements) if one == name and not isinstance(use.statement, ast.For)
-        ]
+        every = [use for one, use in declarations.uses(self.statements) if one == name]
+        outside = [use for use in every if not isinstance(use.statement, ast.For)]
         loops = [one for one in ast.walk(self.tree) if isinstance(one, ast.For)]
         covered = {id(part) for one in loops if getattr(one.target, "id", "") == name for part in ast.walk(one)}
         if name in inside or any(id(use.statement) not in covered for use in outside):
