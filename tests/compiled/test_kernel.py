@@ -27,6 +27,7 @@ from calor.design.model import Design
 from calor.errors import CalorError
 from calor.loop import kernel
 from calor.loop.trace import Trace
+from tests.compiled import steps
 from tests.conftest import made
 from tests.random_designs import drawn
 
@@ -178,28 +179,64 @@ def test_several_processes_build_at_once(tmp_path: Path) -> None:
     assert len(elsewhere.libraries()) == 1 and not list(elsewhere.folder.glob("tmp*"))
 
 
-def test_damaged_caches_are_set_aside_and_said(tmp_path: Path) -> None:
-    elsewhere = Elsewhere(Path(calor.__file__).parent.parent, tmp_path)
-    first = elsewhere.run()[0]
-    (note,) = elsewhere.folder.glob("*.json")
-    for damage in ("cut short", "no note", "missing"):
-        (path,) = elsewhere.libraries()
+@pytest.fixture
+def small(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Any:
+    """Finds or builds a loop that is small, in a folder of its own: what is tested is what is on disk."""
+    text = build.translated([steps.all_of_them])
+    monkeypatch.setattr(build, "c_text", lambda: text)
+    monkeypatch.setattr(library, "cache_folder", lambda: tmp_path / "loop")
+    return library._made
+
+
+def test_damaged_caches_are_set_aside_and_said(small: Any, tmp_path: Path) -> None:
+    folder = tmp_path / "loop"
+    assert small().how == "built"
+    (note,) = folder.glob("*.json")
+    for damage in ("cut short", "other bytes", "no note", "missing"):
+        (path,) = folder.glob("*.so")
+        fresh = path.with_suffix(".new")  # the first one is in this process: it is replaced, not written over
         if damage == "cut short":
-            os.truncate(path, path.stat().st_size // 2)
+            fresh.write_bytes(path.read_bytes()[:9000])
+            fresh.replace(path)
+        elif damage == "other bytes":
+            fresh.write_bytes(b"\x7fELF" + bytes(5000))
+            fresh.replace(path)
         elif damage == "no note":
             note.write_text("{")
         else:
             path.unlink()
-        words, said = elsewhere.run()
-        assert words == ["built", *first[1:]] and ("set aside" in said or "missing" in said), (damage, said)
-        assert elsewhere.run()[0] == ["kept", *first[1:]]
-    assert list(elsewhere.folder.glob("*.damaged"))
+        found = small()
+        said = " ".join(found.said)
+        assert found.how == "built" and ("set aside" in said or "missing" in said), (damage, said)
+        again = small()
+        assert again.how == "kept" and not again.said
+    assert list(folder.glob("*.damaged"))
 
 
-def test_a_cache_that_cannot_be_written_is_said(tmp_path: Path) -> None:
-    (tmp_path / "file").write_text("")
-    words, said = Elsewhere(Path(calor.__file__).parent.parent, tmp_path / "file").run()
-    assert words[0] == "built" and "cannot be written" in said and "XDG_CACHE_HOME" in said
+def test_a_library_that_the_machine_refuses_is_built_again(
+    small: Any, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Whole, and no library here all the same: made where the C library was newer, say."""
+    assert small().how == "built"
+    refused: list[str] = []
+    real = ctypes.CDLL
+
+    def load(name: str) -> Any:
+        if not refused:
+            refused.append(name)
+            raise OSError("version `GLIBC_9.9' not found")
+        return real(name)
+
+    monkeypatch.setattr(library.ctypes, "CDLL", load)
+    found = small()
+    assert found.how == "built" and "cannot be loaded" in found.said[0] and "set aside" in found.said[1], found.said
+    assert small().how == "kept"
+
+
+def test_a_cache_that_cannot_be_written_is_said(small: Any, tmp_path: Path) -> None:
+    (tmp_path / "loop").write_text("a file where a folder should be")
+    found = small()
+    assert found.how == "built" and "cannot be written" in found.said[0] and "XDG_CACHE_HOME" in found.said[0]
 
 
 def test_without_any_compiler_the_steps_run_as_they_are(

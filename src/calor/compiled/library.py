@@ -190,11 +190,15 @@ def _built(folder: Path, key: str, compiler: Compiler, said: list[str]) -> ctype
 
 
 def _loaded(built: Built | None, said: list[str]) -> ctypes.CDLL | None:
-    """A library taken into the process; None, and why, where the machine refuses it."""
+    """A library taken into the process; None, and why, where the machine refuses it. Then it is not met again."""
     if built is None:
         return None
     try:
         return ctypes.CDLL(str(built.path))
     except OSError as error:
-        said.append(f"{built.path}: cannot be loaded ({error}); the loop is compiled again")
+        from calor.compiled.build import SHIPPED, set_aside
+
+        said.append(f"{built.path}: cannot be loaded ({error})")
+        if built.path.parent != SHIPPED:
+            said.append(set_aside(built.path))
         return None
