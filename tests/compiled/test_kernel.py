@@ -21,6 +21,7 @@ from calor.compiled import build, compiler, library
 from calor.compiled.annotations import Annotations
 from calor.compiled.compiler import compilers
 from calor.compiled.entries import ENTRIES
+from calor.compiled.problem import TranslationError
 from calor.demo import DEMOS
 from calor.design.file import read
 from calor.design.model import Design
@@ -263,6 +264,11 @@ def test_without_any_compiler_the_steps_run_as_they_are(
     monkeypatch.setattr(compiler, "compilers", lambda: (compiler.Compiler((str(broken),), "broken"),))
     failing = library._made()
     assert failing.how == "uncompiled" and any("error: no" in line for line in failing.said)
+    def outside() -> str:
+        raise TranslationError("step.py:3: no word of the subset")
+
+    monkeypatch.setattr(build, "c_text", outside)
+    assert any("cannot be translated: step.py:3" in line for line in library._made().said)
 
 
 def test_a_window_does_not_wait_for_a_compiler(monkeypatch: pytest.MonkeyPatch) -> None:

@@ -12,16 +12,17 @@ if TYPE_CHECKING:
     import numpy as np
     import numpy.typing as npt
 
-LONG_RUN_STEPS = 3_000_000
+LONG_RUN_STEPS, LONG_UNCOMPILED_STEPS = 3_000_000, 15_000
 
 
 @contextlib.contextmanager
 def watched(steps: int) -> Iterator[npt.NDArray[np.int64]]:
     """A pair for loop.run; at a terminal a long run shows how far it is."""
+    from calor.compiled import kernel
     from calor.loop.simulate import new_control
 
     control = new_control()
-    if steps < LONG_RUN_STEPS or not sys.stderr.isatty():
+    if steps < (LONG_UNCOMPILED_STEPS if kernel().how == "uncompiled" else LONG_RUN_STEPS) or not sys.stderr.isatty():
         yield control
         return
     from rich.console import Console

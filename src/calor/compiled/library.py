@@ -187,6 +187,9 @@ def _built(folder: Path, key: str, compiler: Compiler, said: list[str]) -> ctype
     except (build.BuildError, OSError) as error:
         said.append(f"the compiler failed: {error}")
         return None
+    except CalorError as error:
+        said.append(f"the loop cannot be translated: {error}")
+        return None
 
 
 def _loaded(built: Built | None, said: list[str]) -> ctypes.CDLL | None:
