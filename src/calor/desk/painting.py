@@ -132,15 +132,21 @@ def paint_dense(painter: QPainter, curve: Curve, x: Any, y: Any) -> None:
         meet = np.where(lower > upper, (upper + lower) / 2.0, np.nan)
         upper[:], lower[:] = np.fmax(upper, meet), np.fmin(lower, meet)
     half = curve.width * scale / 2.0
-    row = np.arange(height, dtype=np.float32)[:, None]
+    first = min(max(int(np.floor(top.min() - half)), 0), height)
+    last = min(max(int(np.ceil(bottom.max() + half)), first), height)
+    if first == last:
+        return  # all of it lies above or below the picture
+    row = np.arange(first, last, dtype=np.float32)[:, None]
     covered = np.minimum((bottom + half).astype(np.float32), row + 1.0)
     covered -= np.maximum((top - half).astype(np.float32), row)
     np.clip(covered, 0.0, 1.0, out=covered)
     if curve.dash:
         along = np.cumsum(np.hypot(1.0, np.diff((top + bottom) / 2.0, prepend=top[0]))) / scale
         covered[:, along % sum(DASH_PX) >= DASH_PX[0]] = 0.0
-    pixels = (covered * 255.0).astype(np.uint32) << 24
+    covered *= 255.0
+    pixels = covered.astype(np.uint32)
+    pixels <<= 24
     pixels |= QColor(curve.colour).rgb() & 0xFFFFFF
-    image = QImage(pixels.data, len(columns), height, 4 * len(columns), QImage.Format.Format_ARGB32)
+    image = QImage(pixels.data, len(columns), last - first, 4 * len(columns), QImage.Format.Format_ARGB32)
     image.setDevicePixelRatio(scale)
-    painter.drawImage(QPointF(columns[0] / scale, 0.0), image)
+    painter.drawImage(QPointF(columns[0] / scale, first / scale), image)
