@@ -195,6 +195,12 @@ class Bench(QFrame):
         self._scroll.setFrameShape(QFrame.Shape.NoFrame)
         self._scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self._scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        holder = QWidget()
+        holder.setObjectName("form")
+        self._column = QVBoxLayout(holder)
+        self._column.setContentsMargins(0, 0, 12, 0)
+        self._column.addStretch(1)
+        self._scroll.setWidget(holder)
         outer.addWidget(self._scroll, 1)
         model.design_changed.connect(self.show_model)
         model.bench_chosen.connect(self._open)
@@ -244,18 +250,14 @@ class Bench(QFrame):
         showing = (block, kind, sections_of(self._model.design, block) if block != "trial" else ())
         if showing != self._showing:
             self._showing = showing
+            old = self.form
             self.form = TrialBench(self._model) if block == "trial" else BlockForm(self._model, block, kind)
-            holder = QWidget()
-            holder.setObjectName("bench")
-            holder.setStyleSheet("#bench { border: none; }")
-            column = QVBoxLayout(holder)
-            column.setContentsMargins(0, 0, 12, 0)
-            column.addWidget(self.form)
-            column.addStretch(1)
-            old = self._scroll.takeWidget()
             if old is not None:
+                # it stays where it is until it goes: taken out it would be styled once more
+                old.hide()
+                self._column.removeWidget(old)
                 old.deleteLater()  # later: it may be one of its own fields that asks for another form
-            self._scroll.setWidget(holder)
+            self._column.insertWidget(0, self.form)
             self.set_theme(self._theme)
             self._title.setText(BLOCKS[block])
             self._code.setVisible(block == "law")

@@ -85,7 +85,7 @@ class Simulator(QObject):
         self._control: Any = None
         self._began_s = 0.0
         self.steps = 0
-        self._made_any = False
+        self._made_any = self._templates_read = False
         self._thread = threading.Thread(target=self._work, name="simulator", daemon=True)
         self._thread.start()
 
@@ -130,6 +130,15 @@ class Simulator(QObject):
 
     def _pending(self) -> bool:
         return bool(self._wanted) or self._ending
+
+    def _warm_templates(self, design: Design) -> None:
+        """Read the templates of the C once, beside the window, so that its room opens at once."""
+        from calor.firmware.generate import generate
+
+        if not self._templates_read and not self._pending():
+            self._templates_read = True
+            with contextlib.suppress(CalorError):
+                generate(design)
 
     def _rests(self) -> bool:
         """Whether no new request comes for a moment: advice costs several runs, and waits for the hand to rest."""
@@ -184,6 +193,7 @@ class Simulator(QObject):
                 self._say(self.advised, request.number, [])
             elif request.purpose == "run" and self._rests():
                 self._advise(outcome)
+                self._warm_templates(request.design)
 
     def _picture(self, number: int, path: Path) -> None:
         """One thumbnail; a design that cannot be run has none."""

@@ -100,7 +100,7 @@ def style_sheet(t: Theme) -> str:
     """The style sheet of `t`. Widgets are told apart by object names that say what they are."""
     return f"""
 * {{ font-family: "B612"; font-size: {BODY_PX}px; color: {t.ink}; }}
-QMainWindow, QDialog, QScrollArea, #bench, #verdict, #centre {{ background: {t.ground}; }}
+QMainWindow, QDialog, QScrollArea, #bench, #form, #verdict, #centre {{ background: {t.ground}; }}
 QScrollArea {{ border: none; }}
 QLabel {{ background: transparent; }}
 QLabel[role="quiet"] {{ color: {t.quiet}; font-size: {SMALL_PX}px; }}
