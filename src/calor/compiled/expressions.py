@@ -140,7 +140,7 @@ class Expressions:
         value = self.outside(node)
         term = number(value)
         if term is not None:
-            return self.unit.named_number(node, self.space, value, term)
+            return self.unit.named_number(node, self.space, term)
         if isinstance(value, np.ndarray):
             constant = self.unit.constant(value, node, self.space)
             return Term(constant.c, constant)

@@ -106,11 +106,6 @@ def kernel() -> Kernel:
     return _KERNEL[0] if _KERNEL else prepare()
 
 
-def ready() -> bool:
-    """Whether the loop has been prepared."""
-    return bool(_KERNEL)
-
-
 def waits() -> bool:
     """Whether this thread is one that does not wait for a compiler, and there is nothing compiled yet."""
     return not _KERNEL and threading.get_ident() in _ELSEWHERE

@@ -48,7 +48,7 @@ class Unit(Annotations):
     def __init__(self) -> None:
         super().__init__()
         self._arrays: dict[int, tuple[Constant, Any]] = {}
-        self._numbers: dict[str, tuple[str, str]] = {}
+        self._numbers: dict[str, str] = {}
         self._signatures: dict[Any, Signature] = {}
         self._bodies: list[str] = []
         self._under_way: list[Any] = []
@@ -67,7 +67,7 @@ class Unit(Annotations):
             return getattr(owner, "__name__", ""), node.attr
         return str(space["__name__"]), ast.unparse(node)
 
-    def named_number(self, node: ast.expr, space: dict[str, Any], value: Any, term: Term) -> Term:
+    def named_number(self, node: ast.expr, space: dict[str, Any], term: Term) -> Term:
         """A number of a module under a name of its own, so that the C says what it is."""
         module, name = self._home(node, space)
         package, _, rest = module.partition(".")
@@ -77,7 +77,7 @@ class Unit(Annotations):
         spelled = f"{rest.replace('.', '_')}_{name.lstrip('_')}"
         if spelled not in self._numbers:
             kind = term.kind.c
-            self._numbers[spelled] = (f"static const {kind} {spelled} = {term.text};", repr(value))
+            self._numbers[spelled] = f"static const {kind} {spelled} = {term.text};"
         return Term(spelled, term.kind)
 
     def constant(self, values: npt.NDArray[Any], node: ast.expr, space: dict[str, Any]) -> Constant:
@@ -142,10 +142,9 @@ class Unit(Annotations):
     def text(self) -> str:
         """The whole file."""
         runtime = resources.files("calor.compiled").joinpath("runtime.c").read_text(encoding="utf-8")
-        numbers = [text for text, _ in self._numbers.values()]
         arrays = [self._array_text(*found) for found in self._arrays.values()]
         types = "\n".join(_typedef(kind) for kind in self.declared)
-        parts = [runtime, types, "\n".join(numbers), *arrays, *self._bodies, *self._exports]
+        parts = [runtime, types, "\n".join(self._numbers.values()), *arrays, *self._bodies, *self._exports]
         return re.sub(r"[ \t]+\n", "\n", "\n\n".join(part for part in parts if part)) + "\n"
 
 

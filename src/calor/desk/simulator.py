@@ -137,7 +137,8 @@ class Simulator(QObject):
 
         if not self._templates_read and not self._pending():
             self._templates_read = True
-            with contextlib.suppress(CalorError):
+            # of a design that has no C its room says why; here nothing may end the thread
+            with contextlib.suppress(Exception):
                 generate(design)
 
     def _rests(self) -> bool:
@@ -151,7 +152,10 @@ class Simulator(QObject):
 
         # the loop is found or compiled here, beside the window
         listen(lambda line: self._say(self.told, line))
-        prepare()
+        try:
+            prepare()
+        except Exception as error:  # each run will try again and say so; the thread must outlive it
+            self._say(self.failed, f"the loop could not be prepared: {type(error).__name__}: {error}")
         while True:
             with self._wake:
                 while not self._pending() and not self._to_picture:
