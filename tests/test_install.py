@@ -19,7 +19,8 @@ from xml.etree import ElementTree
 import pytest
 
 from calor import __version__
-from calor.cli import VERBS, _application, invoke
+from calor.cli import VERBS, invoke
+from calor.cli.application import application
 from calor.cli.manual import page
 
 ROOT = Path(__file__).parent.parent
@@ -108,7 +109,7 @@ def test_what_is_imported_is_what_is_declared() -> None:
 def test_the_manual_page_is_that_of_the_commands() -> None:
     """`make docs` writes it. Lint: mandoc, where it is there."""
     text = (SHARE / "calor.1").read_text(encoding="utf-8")
-    assert text == page(_application())
+    assert text == page(application())
     assert all(f".SS calor {verb}" in text for verb in VERBS) and "\\-\\-csv" in text
     if shutil.which("mandoc"):
         lint = subprocess.run(["mandoc", "-Tlint", "-W", "warning", SHARE / "calor.1"], capture_output=True, text=True, check=False)

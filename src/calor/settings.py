@@ -34,7 +34,7 @@ QUANTITY_UNIT: dict[str, str] = {
 class Settings(BaseModel):
     """Settings of one block: immutable, checked when made, no key that is not named."""
 
-    model_config = ConfigDict(frozen=True, extra="forbid", strict=True, allow_inf_nan=False)
+    model_config = ConfigDict(frozen=True, extra="forbid", strict=True, allow_inf_nan=False, defer_build=True)
 
 
 def number(

@@ -5,12 +5,45 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Any
 
+import typer
+
+from calor.cli.common import AS_JSON, DESIGN_FILE, open_design, print_json
+from calor.cli.exit_codes import FAIL, PASS
 from calor.errors import CalorError
+
+HELP = "Write the C99 sources of the thermostat, or check them on the host and on emulated chips."
+
+
+def command(
+    file: Path = DESIGN_FILE,
+    out: Path = typer.Option(None, "--out", metavar="DIR", help="Folder for the sources."),
+    prefix: str = typer.Option("", "--prefix", metavar="NAME", help="What every name begins with."),
+    fixed: bool = typer.Option(False, "--fixed", help="Q16.16 fixed point in place of float."),
+    table: bool = typer.Option(False, "--table", help="Look the probe up in place of its formula."),
+    check: bool = typer.Option(False, "--check", help="Build, run all trials' inputs, compare; exit 1 if not."),
+    target: str = typer.Option("", "--target", metavar="NAME", help="With --check: only this chip, or host."),
+    clock_hz: float = typer.Option(None, "--clock-hz", help="With --check: for the share of a control step."),
+    as_json: bool = AS_JSON,
+) -> int:
+    if out is None and not check:
+        raise CalorError("calor code: give --out DIR for the sources, or --check to build and compare them")
+    data: dict[str, Any] = {}
+    if out is not None:
+        data |= write(file, out, prefix, fixed, table)
+    if check:
+        data |= checked(file, target, clock_hz, fixed, table)
+    if as_json:
+        print_json(data)
+    else:
+        if out is not None:
+            print_stated(data)
+        if check:
+            print_text(data)
+    return PASS if data.get("pass", True) else FAIL
 
 
 def write(file: Path, out: Path, prefix: str, fixed: bool, table: bool) -> dict[str, Any]:
     """Write the sources of a design into a folder: what was written, and what is stated of it. Raises CalorError."""
-    from calor.cli.common import open_design
     from calor.firmware import folder
     from calor.firmware.form import form_of
 
@@ -20,9 +53,8 @@ def write(file: Path, out: Path, prefix: str, fixed: bool, table: bool) -> dict[
     return {"files": [str(path) for path in made.write(out)], **made.stated()}
 
 
-def check(file: Path, target: str, clock_hz: float | None, fixed: bool, table: bool) -> dict[str, Any]:
+def checked(file: Path, target: str, clock_hz: float | None, fixed: bool, table: bool) -> dict[str, Any]:
     """Build, run and compare; of one target where one is named. Raises CalorError."""
-    from calor.cli.common import open_design
     from calor.firmware import agreement, chip
     from calor.firmware.form import form_of
 

@@ -1,4 +1,4 @@
-"""What the verbs of the command line share: designs read, numbers read, JSON printed."""
+"""What the verbs of the command line share: options, designs read, numbers read, JSON and CSV written."""
 
 from __future__ import annotations
 
@@ -6,11 +6,17 @@ import sys
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from calor.compiled.library import listen
+import typer
+
+from calor.cli.spreading import is_number
 from calor.errors import CalorError
 
 if TYPE_CHECKING:
     from calor.design.model import Design
+    from calor.loop.trace import Trace
+
+DESIGN_FILE = typer.Argument(..., metavar="FILE", help="Design file (TOML).")
+AS_JSON = typer.Option(False, "--json", help="Print JSON.")
 
 
 def numbers(option: str, words: list[str], whole: bool) -> list[float]:
@@ -24,15 +30,6 @@ def numbers(option: str, words: list[str], whole: bool) -> list[float]:
     return values
 
 
-def is_number(text: str) -> bool:
-    """Whether a word is a number."""
-    try:
-        float(text)
-    except ValueError:
-        return False
-    return True
-
-
 def print_json(data: Any) -> None:
     """Print data as JSON; what is no number may not be in it."""
     import json
@@ -41,12 +38,23 @@ def print_json(data: Any) -> None:
 
 
 def open_design(path: Path) -> Design:
-    """The design in a file. Raises DesignError."""
+    """The design in a file; from here on standard error says when the loop is compiled. Raises DesignError."""
+    from calor.compiled.library import listen
     from calor.design import file
 
+    listen(lambda line: print(f"calor: {line}", file=sys.stderr))
     return file.read(path).design
 
 
-def say_of_the_loop() -> None:
-    """Say on standard error when the loop is compiled, and what was wrong with it."""
-    listen(lambda line: print(f"calor: {line}", file=sys.stderr))
+def write_csv(trace: Trace, path: Path) -> None:
+    """The trace's columns as CSV; empty where a run has no figure. Raises CalorError."""
+    import pandas as pd
+
+    from calor.design.file import save_atomically
+
+    frame = pd.DataFrame(trace.table())
+    frame["flags"] = frame["flags"].astype(int)
+    try:
+        save_atomically(path, frame.to_csv(index=False, float_format="%.9g"))
+    except OSError as error:
+        raise CalorError(f"{path}: cannot be written ({error.strerror or error}); choose another place") from None

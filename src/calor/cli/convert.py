@@ -1,6 +1,39 @@
-"""Gains in each dialect as text. Nothing of a design is imported here: the answer is there at once."""
+"""`calor convert`: gains in each dialect. Nothing of a design is imported here: the answer is there at once."""
 
 from __future__ import annotations
+
+import typer
+
+from calor.cli.common import AS_JSON, print_json
+from calor.cli.exit_codes import PASS
+from calor.errors import CalorError
+from calor.law.dialect import every_dialect
+
+HELP = "PID gains from one way of writing them to the others."
+
+
+def command(
+    gain: float = typer.Option(..., "--gain", "--kp", "--band", help="Gain per °C, Kp per °C, or band in °C."),
+    ti: float = typer.Option(
+        0.0, "--ti", "--ki", "--repeats", help="Integral time s, Ki per °C·s, or repeats/min; 0: none."
+    ),
+    td: float = typer.Option(0.0, "--td", "--kd", help="Derivative time s, or Kd in s per °C; 0: none."),
+    source: str = typer.Option("standard", "--from", metavar="DIALECT", help="standard, parallel, series or band."),
+    target: str = typer.Option("", "--to", metavar="DIALECT", help="Which to print; all where left out."),
+    as_json: bool = AS_JSON,
+) -> int:
+    gains = every_dialect(source, gain, ti, td)
+    if target and target not in gains:
+        raise CalorError(f"calor convert: --to: must be one of {', '.join(gains)} (received {target!r})")
+    if as_json:
+        print_json(gains)
+        return PASS
+    if target and gains[target] is None:
+        raise CalorError(
+            "calor convert: --to series: not possible; the series form needs --ti of at least 4 times --td"
+        )
+    print_gains({target: gains[target]} if target else gains)
+    return PASS
 
 
 def print_gains(gains: dict[str, dict[str, float] | None]) -> None:

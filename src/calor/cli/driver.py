@@ -2,14 +2,29 @@
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import Any
 
+from calor.cli.common import AS_JSON, DESIGN_FILE, open_design, print_json
+from calor.cli.exit_codes import FAIL, PASS
 from calor.design.model import Design
 from calor.drive import driver as drivers
 from calor.errors import CalorError
 from calor.load import registry as loads
 
 LEFT_OUT = 'driver: there is none; add [driver] with kind = "solid_state_relay" (or transistor_relay, mosfet)'
+
+
+HELP = "The parts between the pin and the load, checked one by one; exit 1 where one does not hold."
+
+
+def command(file: Path = DESIGN_FILE, as_json: bool = AS_JSON) -> int:
+    data = report(open_design(file), str(file))
+    if as_json:
+        print_json(data)
+    else:
+        print_text(data)
+    return PASS if data["holds"] else FAIL
 
 
 def report(design: Design, source: str) -> dict[str, Any]:

@@ -7,8 +7,11 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
+import typer
 
-from calor.cli.common import numbers, open_design, print_json
+from calor.cli.common import AS_JSON, numbers, open_design, print_json
+from calor.cli.exit_codes import PASS
+from calor.cli.probe_text import print_text
 from calor.errors import CalorError
 
 if TYPE_CHECKING:
@@ -16,6 +19,72 @@ if TYPE_CHECKING:
     from calor.sense.table import Table
 
 POINTS_WANTED = "a CSV of points with the columns temperature_celsius and resistance_ohm"
+HELP = "The probe: at temperatures or counts with its error budget; a table; a fit; two probes."
+
+
+def command(
+    file: Path = typer.Argument(None, metavar="[FILE]", help="Design file (TOML)."),
+    celsius: list[str] = typer.Option([], "--celsius", metavar="T…", help="Temperatures, °C."),
+    counts: list[str] = typer.Option([], "--counts", metavar="N…", help="Codes of the converter."),
+    table: float = typer.Option(None, "--table", metavar="°C", help="The smallest table within this error."),
+    low: float = typer.Option(None, "--from", metavar="°C", help="Where the table begins."),
+    high: float = typer.Option(None, "--to", metavar="°C", help="Where the table ends."),
+    number: str = typer.Option("integer", "--number", metavar="KIND", help="Entries: integer or float."),
+    fit: Path = typer.Option(None, "--fit", metavar="POINTS.csv", help="A thermistor's curve from points."),
+    compare: Path = typer.Option(None, "--compare", metavar="LOG.csv", help="Two probes of one thing in a log."),
+    calibrate: Path = typer.Option(None, "--calibrate", metavar="POINTS.csv", help="Take these points into FILE."),
+    formula: bool = typer.Option(False, "--formula", help="The scaling as arithmetic."),
+    out: Path = typer.Option(None, "--out", metavar="DIR", help="Write the scaling (or the table) as C99."),
+    as_json: bool = AS_JSON,
+) -> int:
+    """`calor probe`: one thing asked for at a time; a FILE goes with all but --fit and --compare."""
+    asked = {
+        "--celsius": bool(celsius), "--counts": bool(counts), "--table": table is not None, "--fit": fit is not None,
+        "--compare": compare is not None, "--calibrate": calibrate is not None, "--formula": formula,
+        "--out": out is not None and table is None,
+    }  # fmt: skip
+    wanted = [option for option, given in asked.items() if given]
+    if len(wanted) != 1:
+        raise CalorError(
+            "calor probe: give either --celsius T… or --counts N…, or one of --table, --fit, --compare, --calibrate,"
+            f" --formula, --out (received {' '.join(wanted) or 'none'}),"
+            " for example calor probe FILE --celsius 0 37.5 100"
+        )
+    data: dict[str, Any] = {}
+    if fit is not None:
+        data = fitted(fit)
+    elif compare is not None:
+        data = compared(compare)
+    elif file is None:
+        raise CalorError(f"calor probe: {wanted[0]}: needs a design, for example calor probe FILE {wanted[0]} …")
+    elif calibrate is not None:
+        return _calibrate(calibrate, file, as_json)
+    else:
+        design = open_design(file)
+        if celsius or counts:
+            data = at_points(design, numbers("--celsius", celsius, False), numbers("--counts", counts, True))
+        elif table is not None:
+            found = table_of(design, table, low, high, number)
+            data = {"table": table_report(found)}
+            if out is not None:
+                from calor.firmware.scaling import lookup
+
+                data |= _written(lookup(design, found), out)
+        elif formula:
+            from calor.sense.describe import formula as lines_of
+
+            data = {"formula": lines_of(design.probe)}
+        elif out is not None:
+            from calor.firmware.scaling import scaling
+
+            data = _written(scaling(design), out)
+    if as_json:
+        print_json(data)
+    else:
+        print_text(data)
+        for name in data.get("files", []):
+            print(f"wrote {name}")
+    return PASS
 
 
 def at_points(design: Design, celsius: list[float], counts: list[float]) -> dict[str, Any]:
@@ -138,160 +207,6 @@ def calibration_report(design: Design) -> dict[str, Any]:
     }
 
 
-def print_text(data: dict[str, Any]) -> None:
-    """Any of the reports as text."""
-    from rich.console import Console
-
-    from calor.judge.text import simple_table
-
-    console = Console(highlight=False, soft_wrap=True)
-    if "points" in data:
-        _print_points(console, data)
-    if "formula" in data:
-        console.print("counts to °C in the firmware:")
-        for line in data["formula"]:
-            console.print(f"  {line}", markup=False)
-    if "table" in data:
-        found = data["table"]
-        console.print(
-            f"table: {found['entries']} entries ({found['number']}), {found['flash_bytes']} bytes, codes"
-            f" {found['first_counts']} to {found['last_counts']}, within {found['worst_error_celsius']:.3g} °C of the"
-            f" formula, worst at {found['worst_at_celsius']:.4g} °C"
-        )
-        console.print("  " + " ".join(f"{value:g}" for value in found["values"]))
-    if "calibration_residuals" in data:
-        table = simple_table("reading °C", "off by °C", f"left after {data['correction'].replace('_', ' and ')}")
-        for row in data["calibration_residuals"]:
-            table.add_row(*(f"{row[key]:.3f}" for key in ("reading_celsius", "before_celsius", "after_celsius")))
-        console.print(table)
-    if "residuals" in data:
-        _print_fit(console, data)
-    if "offset_celsius" in data:
-        table = simple_table("two probes", "")
-        for key, value in data.items():
-            shown = "–" if value is None else value if isinstance(value, str | bool) else f"{value:.5g}"
-            table.add_row(key, str(shown))
-        console.print(table)
-
-
-def _print_points(console: Any, data: dict[str, Any]) -> None:
-    from calor.judge.text import simple_table
-
-    units = {
-        "celsius": ("°C", "{:.3f}"), "ohm": ("Ω", "{:.6g}"), "millivolt": ("mV", "{:.4f}"),
-        "measured_millivolt": ("mV measured", "{:.4f}"), "microampere": ("µA", "{:.4f}"), "volt": ("V", "{:.5f}"),
-        "counts": ("counts", "{:g}"), "celsius_back": ("°C back", "{:.3f}"),
-        "celsius_per_count": ("°C per count", "{:.4f}"),
-    }  # fmt: skip
-    keys = [key for key in units if any(key in point for point in data["points"])]
-    table = simple_table(*(units[key][0] for key in keys))
-    for point in data["points"]:
-        table.add_row(*("–" if point.get(key) is None else units[key][1].format(point[key]) for key in keys))
-    console.print(table)
-    if data["budget"]:
-        budget = simple_table(f"how wrong at {data['budget_at_celsius']:g} °C", "°C")
-        for part in data["budget"]:
-            budget.add_row(part["cause"], f"{part['celsius']:.4f}")
-        budget.add_row("worst case, all added", f"{data['worst_case_celsius']:.4f}")
-        budget.add_row("root-sum-square", f"{data['rss_celsius']:.4f}")
-        console.print(budget)
-    if data["finer"]:
-        finer = simple_table("what would change a count", "°C per count")
-        for change in data["finer"]:
-            finer.add_row(change["change"], f"{change['celsius_per_count']:.4g}")
-        console.print(finer)
-
-
-def _print_fit(console: Any, data: dict[str, Any]) -> None:
-    from calor.judge.text import simple_table
-
-    head = simple_table("Steinhart–Hart, R in Ω", "")
-    for key in ("A", "B", "C"):
-        head.add_row(key, f"{data[key]:.10g}")
-    head.add_row("beta, K", f"{data['beta_kelvin']:.6g}")
-    head.add_row("R at 25 °C, Ω", f"{data['r25_ohm']:.6g}")
-    console.print(head)
-    table = simple_table("°C", "Ω", "fitted Ω", "off by Ω", "off by %", "off by °C")
-    for row in data["residuals"]:
-        table.add_row(
-            f"{row['celsius']:g}", f"{row['ohm']:g}", f"{row['fitted_ohm']:.6g}", f"{row['residual_ohm']:.3g}",
-            f"{row['residual_fraction'] * 100.0:.4f}", f"{row['residual_celsius']:.4f}",
-        )  # fmt: skip
-    console.print(table)
-    three = data["three_parameter"]
-    if three:
-        console.print(
-            f"R = b1·exp(b2/(t + b3)): b1 {three['b1_ohm']:.10g} Ω, b2 {three['b2_celsius']:.10g} °C,"
-            f" b3 {three['b3_celsius']:.10g} °C, residual sum of squares"
-            f" {three['residual_sum_of_squares_ohm2']:.10g} Ω²"
-        )
-
-
-def command(
-    file: Path | None,
-    celsius: list[str],
-    counts: list[str],
-    table: float | None,
-    low: float | None,
-    high: float | None,
-    number: str,
-    fit: Path | None,
-    compare: Path | None,
-    calibrate: Path | None,
-    formula: bool,
-    out: Path | None,
-    as_json: bool,
-) -> int:
-    """`calor probe`: one thing asked for at a time; a FILE goes with all but --fit and --compare."""
-    asked = {
-        "--celsius": bool(celsius), "--counts": bool(counts), "--table": table is not None, "--fit": fit is not None,
-        "--compare": compare is not None, "--calibrate": calibrate is not None, "--formula": formula,
-        "--out": out is not None and table is None,
-    }  # fmt: skip
-    wanted = [option for option, given in asked.items() if given]
-    if len(wanted) != 1:
-        raise CalorError(
-            "calor probe: give either --celsius T… or --counts N…, or one of --table, --fit, --compare, --calibrate,"
-            f" --formula, --out (received {' '.join(wanted) or 'none'}),"
-            " for example calor probe FILE --celsius 0 37.5 100"
-        )
-    data: dict[str, Any] = {}
-    if fit is not None:
-        data = fitted(fit)
-    elif compare is not None:
-        data = compared(compare)
-    elif file is None:
-        raise CalorError(f"calor probe: {wanted[0]}: needs a design, for example calor probe FILE {wanted[0]} …")
-    elif calibrate is not None:
-        return _calibrate(calibrate, file, as_json)
-    else:
-        design = open_design(file)
-        if celsius or counts:
-            data = at_points(design, numbers("--celsius", celsius, False), numbers("--counts", counts, True))
-        elif table is not None:
-            found = table_of(design, table, low, high, number)
-            data = {"table": table_report(found)}
-            if out is not None:
-                from calor.firmware.scaling import lookup
-
-                data |= _written(lookup(design, found), out)
-        elif formula:
-            from calor.sense.describe import formula as lines_of
-
-            data = {"formula": lines_of(design.probe)}
-        elif out is not None:
-            from calor.firmware.scaling import scaling
-
-            data = _written(scaling(design), out)
-    if as_json:
-        print_json(data)
-    else:
-        print_text(data)
-        for name in data.get("files", []):
-            print(f"wrote {name}")
-    return 0
-
-
 def _written(sources: Any, folder: Path) -> dict[str, Any]:
     from calor.firmware.templating import write_files
 
@@ -312,4 +227,4 @@ def _calibrate(points: Path, file: Path, as_json: bool) -> int:
     else:
         print(f"{file}: calibrated by {data['calibration_points']} points of {points}")
         print_text(data)
-    return 0
+    return PASS

@@ -6,19 +6,67 @@ import math
 from pathlib import Path
 from typing import Any
 
+import typer
+
+from calor.cli.common import AS_JSON, open_design, print_json
+from calor.cli.exit_codes import PASS
 from calor.errors import CalorError
 from calor.load import sizing
-from calor.load.sizing import Sizing, Warming
+from calor.load.sizing import Sizing, Warming, heat_capacity_j_per_k, wall_w_per_k
+
+HELP = "A heater for a warm-up time, or the time for a heater: of a design, or of a mass."
+
+
+def command(
+    file: Path = typer.Argument(None, metavar="[FILE]", help="Design whose load is to be warmed."),
+    watt: float = typer.Option(None, "--watt", help="Heater, W; of a design its own where left out."),
+    time: float = typer.Option(None, "--time", metavar="S", help="Warm-up time, s."),
+    mass: float = typer.Option(None, "--mass", metavar="KG", help="Mass, kg."),
+    material: str = typer.Option("water", "--material", help="What it is of."),
+    capacity: float = typer.Option(None, "--heat-capacity", metavar="J/K", help="In place of mass and material."),
+    start: float = typer.Option(None, "--from", metavar="°C", help="Where it begins."),
+    target: float = typer.Option(None, "--to", metavar="°C", help="Where it is to go."),
+    ambient: float = typer.Option(
+        None, "--ambient", metavar="°C", help="What it stands in; where it begins if left out."
+    ),
+    loss: float = typer.Option(None, "--loss", metavar="W/K", help="Heat lost for each degree above ambient."),
+    wall: str = typer.Option(None, "--wall", help="In place of --loss: material, with --area and --thickness."),
+    area: float = typer.Option(0.0, "--area", metavar="M2", help="Area of the wall, m²."),
+    thickness: float = typer.Option(0.0, "--thickness", metavar="M", help="Thickness of the wall, m."),
+    price: float = typer.Option(None, "--price-per-kwh", help="For the cost of holding."),
+    as_json: bool = AS_JSON,
+) -> int:
+    if file is not None:
+        warming, own_watt = of_design(file)
+        watt = own_watt if watt is None and time is None else watt
+    elif start is None or target is None or (mass is None and capacity is None):
+        raise CalorError(
+            "calor size: give a FILE, or --mass (or --heat-capacity), --from and --to; for example"
+            " calor size --mass 6 --material water --from 20 --to 38 --watt 300"
+        )
+    else:
+        warming = Warming(0.0, start, target, start, 0.0)
+    if capacity is not None or mass is not None:
+        own = capacity if capacity is not None else heat_capacity_j_per_k(material, float(mass))
+        warming = warming._replace(heat_capacity_j_per_k=own)
+    given = {"start_celsius": start, "target_celsius": target, "ambient_celsius": ambient}
+    given["loss_w_per_k"] = wall_w_per_k(wall, area, thickness) if wall is not None else loss
+    warming = warming._replace(**{key: value for key, value in given.items() if value is not None})
+    data = report(warming, watt, time, price)
+    if as_json:
+        print_json(data)
+    else:
+        print_text(data)
+    return PASS
 
 
 def of_design(path: Path) -> tuple[Warming, float]:
     """What a design's load has to be warmed by, and its heater in watts. Raises CalorError, DesignError."""
-    from calor.design import file
     from calor.load.chamber import Chamber
     from calor.load.liquid import Liquid
     from calor.load.lump import Lump
 
-    design = file.read(path).design
+    design = open_design(path)
     load = design.load
     start = design.start_celsius(design.trial[0])
     ambient, target = design.ambient_celsius(design.trial[0]), design.setpoint.celsius

@@ -1,0 +1,54 @@
+"""`calor run`: a trial simulated and judged."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import typer
+
+from calor.cli.common import AS_JSON, DESIGN_FILE, open_design, print_json, write_csv
+from calor.cli.exit_codes import FAIL, PASS
+from calor.errors import CalorError
+
+HELP = "Simulate a trial and judge it: exit 0 pass, 1 fail, 2 bad input."
+
+
+def command(
+    file: Path = DESIGN_FILE,
+    trial: str = typer.Option(None, "--trial", metavar="NAME", help="Which trial; the first where left out."),
+    csv: Path = typer.Option(None, "--csv", metavar="OUT", help="Write the run's columns."),
+    seat: str = typer.Option(
+        "python", "--with", metavar="NAME", help="Who decides: python, host, a chip, or FILE.c or FILE.py."
+    ),
+    allow_code: bool = typer.Option(False, "--allow-code", help="Allow the code that the design names, from now on."),
+    as_json: bool = AS_JSON,
+) -> int:
+    from calor import loop
+    from calor.cli.progress import watched
+    from calor.firmware import consent
+    from calor.firmware.seat import own_file, seated
+    from calor.judge.verdict import report
+    from calor.loop.simulate import steps_of
+
+    design = open_design(file)
+    try:
+        chosen = design.find_trial(trial)
+    except KeyError:
+        names = ", ".join(repr(item.name) for item in design.trial)
+        raise CalorError(
+            f"{file}: --trial: there is no trial of that name (received {trial!r}); one of {names}"
+        ) from None
+    if allow_code and design.law.kind == "code":
+        consent.allow(own_file(design.law))
+    with seated(design, seat) as taken, watched(steps_of(design, chosen)) as control:
+        trace = loop.run(design, chosen, control, taken)
+    data = report(design, chosen, trace) | ({"with": seat} if seat != "python" else {})
+    if csv is not None:
+        write_csv(trace, csv)
+    if as_json:
+        print_json(data)
+    else:
+        from calor.judge.text import print_report
+
+        print_report(data)
+    return PASS if data["pass"] else FAIL
