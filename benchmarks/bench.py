@@ -23,7 +23,7 @@ from calor.demo import DEMOS
 from calor.design.file import read
 from calor.design.model import Design
 from calor.design.trial import Trial
-from calor.firmware.host import compiler
+from calor.firmware.run.host import compiler
 
 HERE = Path(__file__).parent
 CONSOLE = Console(highlight=False)
@@ -198,8 +198,9 @@ def blocked_table(app: object, window: object) -> None:
 
 def firmware_table() -> None:
     """The generated C in the law's seat against the built-in law, and steps on an emulated chip."""
-    from calor.firmware import agreement, chip
-    from calor.firmware.seat import seated
+    from calor.firmware.check import agreement
+    from calor.firmware.controller.seat import seated
+    from calor.firmware.run import chip
 
     design = read(DEMOS[0].design).design
     trial = design.trial[0].model_copy(update={"span_s": 36_000.0})
@@ -224,10 +225,10 @@ def window_table() -> None:
     from PyQt6.QtCore import QEvent, QEventLoop, QObject
 
     from calor.desk.app import make_application
-    from calor.desk.model import Model
-    from calor.desk.places import Remembered
-    from calor.desk.simulator import Simulator
-    from calor.desk.window import Window
+    from calor.desk.state.model import Model
+    from calor.desk.state.places import Remembered
+    from calor.desk.state.simulator import Simulator
+    from calor.desk.window.window import Window
 
     class Painted(QObject):
         """Notes when the first lane was painted."""
@@ -303,10 +304,10 @@ import sys, time
 began = float(sys.argv[1])
 from calor.desk.app import make_application
 app = make_application()
-from calor.desk.model import Model
-from calor.desk.places import Remembered
-from calor.desk.simulator import Simulator
-from calor.desk.window import Window
+from calor.desk.state.model import Model
+from calor.desk.state.places import Remembered
+from calor.desk.state.simulator import Simulator
+from calor.desk.window.window import Window
 imported = time.time()
 window = Window(Model(Simulator(), Remembered()))
 window.resize(1280, 800)

@@ -107,10 +107,10 @@ def desk(qtbot: Any) -> Iterator[Callable[..., Any]]:
     from PyQt6.QtWidgets import QApplication
 
     from calor.desk.app import make_application
-    from calor.desk.model import Model
-    from calor.desk.places import Remembered
-    from calor.desk.simulator import Simulator
-    from calor.desk.window import Window
+    from calor.desk.state.model import Model
+    from calor.desk.state.places import Remembered
+    from calor.desk.state.simulator import Simulator
+    from calor.desk.window.window import Window
 
     make_application()
     windows: list[Any] = []
@@ -139,10 +139,10 @@ def desk(qtbot: Any) -> Iterator[Callable[..., Any]]:
 def standing(qapp: Any, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Any]:
     """One window with the demo, for all cases of a table: each sets what it looks at."""
     from calor.desk.app import make_application
-    from calor.desk.model import Model
-    from calor.desk.places import Remembered
-    from calor.desk.simulator import Simulator
-    from calor.desk.window import Window
+    from calor.desk.state.model import Model
+    from calor.desk.state.places import Remembered
+    from calor.desk.state.simulator import Simulator
+    from calor.desk.window.window import Window
 
     with pytest.MonkeyPatch.context() as patch:
         for name in ("XDG_CONFIG_HOME", "XDG_STATE_HOME", "XDG_DATA_HOME"):

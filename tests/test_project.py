@@ -11,8 +11,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from calor.cli import VERBS
-from calor.desk.theme import DARK, LIGHT, Theme
-from calor.desk.time_view import TimeView
+from calor.desk.strip.time_view import TimeView
+from calor.desk.widgets.theme import DARK, LIGHT, Theme
 
 ROOT = Path(__file__).parent.parent
 README = (ROOT / "README.md").read_text(encoding="utf-8")

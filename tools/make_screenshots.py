@@ -44,10 +44,10 @@ def main() -> None:
 
     from calor.demo import DEMOS
     from calor.desk.app import make_application
-    from calor.desk.model import Model
-    from calor.desk.places import Remembered
-    from calor.desk.simulator import Simulator
-    from calor.desk.window import Window
+    from calor.desk.state.model import Model
+    from calor.desk.state.places import Remembered
+    from calor.desk.state.simulator import Simulator
+    from calor.desk.window.window import Window
 
     app = make_application()
     PICTURES.mkdir(parents=True, exist_ok=True)

@@ -9,7 +9,7 @@ import pytest
 
 from calor import loop
 from calor.design.trial import Trial
-from calor.firmware import host
+from calor.firmware.run import host
 from calor.law import alarm as alarms
 from calor.law.alarm import Alarm
 from calor.loop.simulate import alarm_rows

@@ -15,9 +15,11 @@ from calor.demo import DEMOS
 from calor.design.file import read
 from calor.design.trial import Trial
 from calor.errors import FirmwareError
-from calor.firmware import agreement, chip, generate, host
-from calor.firmware.adapter import inputs
-from calor.firmware.seat import seated
+from calor.firmware.check import agreement
+from calor.firmware.controller.seat import seated
+from calor.firmware.run import chip, host
+from calor.firmware.run.adapter import inputs
+from calor.firmware.sources import generate
 from calor.judge.verdict import judge
 from tests.conftest import PROBES, made
 

@@ -16,7 +16,8 @@ from calor.compiled import compiler
 from calor.design.model import Design
 from calor.design.trial import Trial
 from calor.errors import FirmwareError
-from calor.firmware import generate, host
+from calor.firmware.run import host
+from calor.firmware.sources import generate
 from calor.law import registry as laws
 from calor.loop import Flag
 from calor.loop.trace import Trace

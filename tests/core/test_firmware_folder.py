@@ -13,7 +13,9 @@ import pytest
 from calor.compiled.compiler import environment
 from calor.demo import DEMOS
 from calor.design.file import read
-from calor.firmware import folder, generate, host
+from calor.firmware import folder
+from calor.firmware.run import host
+from calor.firmware.sources import generate
 from tests.conftest import made
 
 

@@ -13,8 +13,9 @@ from hypothesis import strategies as st
 from calor import loop
 from calor.design.model import Design
 from calor.design.trial import Trial
-from calor.firmware import generate, host
-from calor.firmware.adapter import Answers
+from calor.firmware.run import host
+from calor.firmware.run.adapter import Answers
+from calor.firmware.sources import generate
 from calor.loop import Flag
 from calor.loop.conditions import AMBIENT, HAND, SIGNAL, timeline
 from calor.loop.simulate import alarm_rows

@@ -11,8 +11,9 @@ import numpy as np
 import pytest
 
 from calor.design.model import Design
-from calor.firmware import adapter, generate, host, scaling
-from calor.firmware.templating import Sources
+from calor.firmware.run import adapter, host
+from calor.firmware.sources import generate, scaling
+from calor.firmware.sources.templating import Sources
 from calor.sense import knob, reading, registry, sweep, table
 from calor.sense.points import code_range
 from tests.conftest import PROBES, made, probe_of

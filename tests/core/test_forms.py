@@ -19,10 +19,13 @@ from calor.demo import DEMOS
 from calor.design.file import read
 from calor.design.model import Design
 from calor.errors import FirmwareError
-from calor.firmware import agreement, chip, code_table, fixed_point, folder, generate, host
-from calor.firmware.adapter import inputs
-from calor.firmware.form import PLAIN, Form, form_of
-from calor.firmware.seat import seated
+from calor.firmware import folder
+from calor.firmware.check import agreement
+from calor.firmware.controller.seat import seated
+from calor.firmware.run import chip, host
+from calor.firmware.run.adapter import inputs
+from calor.firmware.sources import code_table, fixed_point, generate
+from calor.firmware.sources.form import PLAIN, Form, form_of
 from calor.sense import registry
 from tests.conftest import PROBES, made
 from tests.core.test_firmware_folder import WORST, parts

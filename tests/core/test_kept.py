@@ -12,7 +12,8 @@ import pytest
 from calor.demo import DEMOS
 from calor.design.file import read
 from calor.errors import FirmwareError
-from calor.firmware import agreement, host, kept, single_precision
+from calor.firmware.check import agreement, single_precision
+from calor.firmware.run import host, kept
 from tests.conftest import made
 
 

@@ -15,9 +15,10 @@ from calor.demo import DEMOS
 from calor.design import file
 from calor.design.file import read
 from calor.errors import CalorError, DesignError, FirmwareError
-from calor.firmware import consent, generate, own_start
-from calor.firmware.diagnostics import diagnose
-from calor.firmware.seat import seated
+from calor.firmware.controller import consent, own_start
+from calor.firmware.controller.diagnostics import diagnose
+from calor.firmware.controller.seat import seated
+from calor.firmware.sources import generate
 from tests.conftest import PROBES, made
 
 DESIGN = """\

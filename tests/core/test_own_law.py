@@ -13,7 +13,7 @@ from calor import loop
 from calor.cli import invoke
 from calor.design.trial import Trial
 from calor.errors import FirmwareError
-from calor.firmware.seat import seated
+from calor.firmware.controller.seat import seated
 from tests.conftest import made
 
 DESIGN = made(

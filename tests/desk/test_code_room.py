@@ -8,9 +8,10 @@ from typing import Any
 import pytest
 from PyQt6.QtCore import Qt, QTimer
 
-from calor.desk.code_editor import CHANGED, WRONG, changed_lines
+from calor.desk.code.code_editor import CHANGED, WRONG, changed_lines
 from calor.errors import FirmwareError
-from calor.firmware import agreement, chip
+from calor.firmware.check import agreement
+from calor.firmware.run import chip
 
 Desk = Callable[..., Any]
 

@@ -21,8 +21,8 @@ from PyQt6.QtWidgets import QApplication, QFileDialog, QMessageBox, QPushButton,
 from calor import loop
 from calor.demo import DEMOS
 from calor.design.file import read
-from calor.desk.places import Remembered, config_file
-from calor.desk.verdict import AdviceCard
+from calor.desk.loop.verdict import AdviceCard
+from calor.desk.state.places import Remembered, config_file
 from calor.units import celsius_to
 from tests.conftest import TEN_LINES, ran
 
@@ -451,9 +451,9 @@ def test_an_edit_lost_to_a_kill_is_offered_back(desk: Desk, qtbot: Any, tmp_path
         from pathlib import Path
         from calor.desk.app import make_application
         app = make_application()
-        from calor.desk.model import Model
-        from calor.desk.places import Remembered, recovery_folder
-        from calor.desk.simulator import Simulator
+        from calor.desk.state.model import Model
+        from calor.desk.state.places import Remembered, recovery_folder
+        from calor.desk.state.simulator import Simulator
         model = Model(Simulator(), Remembered())
         model.open(Path({str(path)!r}))
         model.set_value("setpoint", "celsius", 44.5)
@@ -728,7 +728,7 @@ def test_dense_curves_are_painted_as_what_they_cover(desk: Desk, qtbot: Any) -> 
     """Reference: the same curve stroked point by point by Qt; where either has ink the other has it within a pixel."""
     from PyQt6.QtGui import QColor, QImage, QPainter, QPen
 
-    from calor.desk.painting import Curve, paint_curve, polygon
+    from calor.desk.widgets.painting import Curve, paint_curve, polygon
 
     desk()
     x = np.linspace(5.0, 295.0, 4000)

@@ -12,8 +12,8 @@ from PyQt6.QtCore import QEvent, QPointF, Qt
 from PyQt6.QtGui import QMouseEvent
 from PyQt6.QtWidgets import QApplication, QLabel, QPushButton
 
-from calor.desk.fields import ChoiceField
-from calor.desk.model import Model
+from calor.desk.state.model import Model
+from calor.desk.widgets.fields import ChoiceField
 from calor.sense import budget
 from calor.sense.points import at_celsius, celsius_per_count
 from tests.conftest import PROBES, probe_of

@@ -45,7 +45,7 @@ def command(
 def write(file: Path, out: Path, prefix: str, fixed: bool, table: bool) -> dict[str, Any]:
     """Write the sources of a design into a folder: what was written, and what is stated of it. Raises CalorError."""
     from calor.firmware import folder
-    from calor.firmware.form import form_of
+    from calor.firmware.sources.form import form_of
 
     design = open_design(file)
     form = form_of(design.probe, fixed, table)
@@ -55,8 +55,9 @@ def write(file: Path, out: Path, prefix: str, fixed: bool, table: bool) -> dict[
 
 def checked(file: Path, target: str, clock_hz: float | None, fixed: bool, table: bool) -> dict[str, Any]:
     """Build, run and compare; of one target where one is named. Raises CalorError."""
-    from calor.firmware import agreement, chip
-    from calor.firmware.form import form_of
+    from calor.firmware.check import agreement
+    from calor.firmware.run import chip
+    from calor.firmware.sources.form import form_of
 
     if target and target not in ("host", *chip.found_targets()):
         names = ", ".join(("host", *chip.found_targets()))

@@ -67,7 +67,7 @@ def command(
             found = table_of(design, table, low, high, number)
             data = {"table": table_report(found)}
             if out is not None:
-                from calor.firmware.scaling import lookup
+                from calor.firmware.sources.scaling import lookup
 
                 data |= _written(lookup(design, found), out)
         elif formula:
@@ -75,7 +75,7 @@ def command(
 
             data = {"formula": lines_of(design.probe)}
         elif out is not None:
-            from calor.firmware.scaling import scaling
+            from calor.firmware.sources.scaling import scaling
 
             data = _written(scaling(design), out)
     if as_json:
@@ -208,7 +208,7 @@ def calibration_report(design: Design) -> dict[str, Any]:
 
 
 def _written(sources: Any, folder: Path) -> dict[str, Any]:
-    from calor.firmware.templating import write_files
+    from calor.firmware.sources.templating import write_files
 
     return {"files": [str(path) for path in write_files(sources, folder)]}
 

@@ -25,8 +25,8 @@ def command(
 ) -> int:
     from calor import loop
     from calor.cli.progress import watched
-    from calor.firmware import consent
-    from calor.firmware.seat import own_file, seated
+    from calor.firmware.controller import consent
+    from calor.firmware.controller.seat import own_file, seated
     from calor.judge.verdict import report
     from calor.loop.simulate import steps_of
 

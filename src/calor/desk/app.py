@@ -14,8 +14,8 @@ from PyQt6.QtCore import QTimer
 from PyQt6.QtGui import QIcon
 from PyQt6.QtWidgets import QApplication
 
-from calor.desk import theme
-from calor.desk.places import recovery_folder
+from calor.desk.state.places import recovery_folder
+from calor.desk.widgets import theme
 
 ICON = Path(__file__).parent / "calor.svg"
 
@@ -48,10 +48,10 @@ def start(path: Path | None, demo: bool) -> int:
     """Open the desk and stay until it is closed; the exit code."""
     app = make_application()
     from calor.compiled import built_elsewhere
-    from calor.desk.model import Model
-    from calor.desk.places import Remembered
-    from calor.desk.simulator import Simulator
-    from calor.desk.window import Window
+    from calor.desk.state.model import Model
+    from calor.desk.state.places import Remembered
+    from calor.desk.state.simulator import Simulator
+    from calor.desk.window.window import Window
 
     simulator = Simulator()
     window = Window(Model(simulator, Remembered()))

@@ -10,15 +10,16 @@ from typing import Any
 import numpy as np
 
 from calor.design.model import Design, block_summary
-from calor.firmware import chip, fixed_point
-from calor.firmware.adapter import as_given
-from calor.firmware.agreement import recorded
-from calor.firmware.code_table import CodeTable
-from calor.firmware.form import PLAIN, Form
-from calor.firmware.form_difference import Difference, difference, expected_rows
-from calor.firmware.generate import context_of, generate, tick_s
-from calor.firmware.ranges import Range, proven
-from calor.firmware.templating import Sources, c_float, plain_text, render, write_files
+from calor.firmware.check.agreement import recorded
+from calor.firmware.check.form_difference import Difference, difference, expected_rows
+from calor.firmware.check.ranges import Range, proven
+from calor.firmware.run import chip
+from calor.firmware.run.adapter import as_given
+from calor.firmware.sources import fixed_point
+from calor.firmware.sources.code_table import CodeTable
+from calor.firmware.sources.form import PLAIN, Form
+from calor.firmware.sources.generate import context_of, generate, tick_s
+from calor.firmware.sources.templating import Sources, c_float, plain_text, render, write_files
 from calor.law.fan_curve import FanCurve
 
 TEST_STEPS = 400

@@ -1,0 +1,1 @@
+"""Benches: the settings of one block, made from their own descriptions."""

@@ -1,0 +1,203 @@
+"""Which settings a bench shows, under which headings, and what it shows that is several settings in the file."""
+
+from __future__ import annotations
+
+from typing import Any, Literal
+
+from pydantic import BaseModel
+from pydantic.fields import FieldInfo
+
+from calor.design.model import Design
+from calor.desk.bench import probe_sections
+from calor.desk.bench.probe_sections import Section
+from calor.drive import driver as drivers
+from calor.drive import registry as drives
+from calor.sense.knob import Button, Knob
+from calor.settings import Settings
+
+_FAILS: Section = ("If something fails", "guard", ("probe_fault_output", "cut_out_celsius", "watchdog_s"))
+_LIMITS: Section = ("Limits of the setpoint", "setpoint", ("low_limit_celsius", "high_limit_celsius", "locked"))
+_PASS: Section = ("What a pass is", "limits", ())
+_SECOND: Section = ("Second output", "load", ("second_watt", "second_fan_w_per_k", "second_fan_watt"))
+_FAN: Section = ("Fan", "load", ("fan_w_per_k", "fan_exponent", "fan_watt"))
+SECTIONS: dict[tuple[str, str], tuple[Section, ...]] = {
+    ("setpoint", "hold"): (("", "setpoint", ("celsius",)), _LIMITS, _PASS),
+    ("setpoint", "program"): (
+        ("", "setpoint", ("hold_back_celsius", "times", "end", "end_celsius")), _LIMITS, _PASS,
+    ),
+    ("setpoint", "day_night"): (
+        ("", "setpoint", ("day_celsius", "night_celsius", "day_begins_s", "night_begins_s", "clock_at_start_s")),
+        _LIMITS, _PASS,
+    ),
+    ("setpoint", "follow"): (
+        ("", "setpoint", ("signal", "offset_celsius", "without_signal_celsius")), _LIMITS, _PASS,
+    ),
+    ("law", "on_off"): (
+        ("", "law", ("action", "hysteresis_celsius", "placed", "start_celsius", "stop_celsius", "dead_zone_celsius")),
+        ("Times", "law", ("min_on_s", "min_off_s", "period_s")),
+        _FAILS,
+    ),
+    ("law", "pid"): (
+        ("", "law", ("gain_per_celsius", "integral_time_s", "derivative_time_s", "derivative_filter",
+                     "setpoint_weight", "shown_as")),
+        ("Output", "law", ("action", "output_low", "output_high", "bias", "slew_per_s", "period_s", "manual_mode")),
+        ("Heat and cool", "law", ("dead_zone", "cool_gain_ratio", "cool_output_high")),
+        ("Integral and setpoint", "law", ("anti_windup", "integral_band_celsius", "ramp_celsius_per_s")),
+        _FAILS,
+    ),
+    ("law", "fan_curve"): (
+        ("", "law", ("action", "follows", "start_celsius", "floor", "full_celsius", "hysteresis_celsius", "points")),
+        ("As it starts and moves", "law", ("kick_s", "kick_output", "slew_per_s", "full_alarm_s", "period_s")),
+        ("Second fan", "law", ("second_on_celsius", "second_off_celsius")),
+        _FAILS,
+    ),
+    ("law", "stages"): (
+        ("", "law", ("action", "hysteresis_celsius", "stage_delay_s", "rotation")),
+        ("Times", "law", ("min_on_s", "min_off_s", "period_s")),
+        _FAILS,
+    ),
+    ("law", "timer"): (("", "law", ()), _FAILS),
+    ("law", "manual"): (("", "law", ()), _FAILS),
+    ("load", "lump"): (
+        ("", "load", ("ambient_celsius", "heater_watt", "heat_capacity_j_per_k", "loss_w_per_k", "dead_time_s",
+                      "always_watt", "radiating_m2")),
+        _FAN, _SECOND,
+    ),
+    ("load", "chamber"): (
+        ("", "load", ("ambient_celsius", "heater_watt", "heater_j_per_k", "heater_to_air_w_per_k", "air_j_per_k",
+                      "air_to_contents_w_per_k", "contents_j_per_k", "loss_w_per_k", "dead_time_s", "always_watt")),
+        _FAN, _SECOND,
+    ),
+    ("load", "liquid"): (
+        ("", "load", ("ambient_celsius", "heater_watt", "mass_kg", "j_per_kg_k", "vessel_j_per_k", "loss_w_per_k",
+                      "dead_time_s", "second_watt")),
+        ("Element", "load", ("element_j_per_k", "element_to_liquid_w_per_k")),
+        ("Evaporation", "load", ("surface_m2", "air_speed_m_per_s")),
+        ("Melting", "load", ("melts_at_celsius", "latent_j_per_kg", "melts_over_celsius")),
+    ),
+    ("load", "thermoelectric"): (
+        ("", "load", ("ambient_celsius", "max_ampere", "parallel", "two_stages", "lower_ratio", "chopped")),
+        ("Module", "load", ("seebeck_v_per_k", "resistance_ohm", "conductance_w_per_k")),
+        ("Cold side", "load", ("cold_j_per_k", "plate_j_per_k", "always_watt", "loss_w_per_k", "dead_time_s")),
+        ("Heat sink", "load", ("sink_j_per_k", "sink_w_per_k")),
+    ),
+}  # fmt: skip
+HIDDEN = ("kind", "alarms", "format", "stages", "segments", "gain_sets")
+ONLY_BOTH_WAYS = ("dead_zone", "cool_gain_ratio", "cool_output_high", "dead_zone_celsius")
+"""Keys that only a law with an output each for heat and cool has a use for."""
+SAME_DRIVE, NO_DRIVER = "same", "none"
+_MADE_UP: dict[str, FieldInfo] = {
+    "filter.kind": FieldInfo(
+        annotation=Literal["none", "mean", "exponential", "median"],  # type: ignore[arg-type]
+        title="Readings", description="What smooths the readings before the law sees them.",
+    ),
+    "curve": FieldInfo(
+        annotation=Literal["beta", "steinhart_hart", "points"],  # type: ignore[arg-type]
+        title="Curve given by", description="R25 and beta, the coefficients of Steinhart–Hart, or points.",
+    ),
+    "knob.used": FieldInfo(annotation=bool, title="Knob", description="A knob sets the setpoint; its C is generated."),
+    "button.used": FieldInfo(annotation=bool, title="Button", description="A button toggles; its C is generated."),
+    "read_by": FieldInfo(
+        annotation=Literal["amplifier", "chip"],  # type: ignore[arg-type]
+        title="Read by", description="An amplifier and the converter, or a chip that gives °C as a code.",
+    ),
+    "second_drive.kind": FieldInfo(
+        annotation=Literal["same", "relay", "time_proportional", "pwm", "linear"],  # type: ignore[arg-type]
+        title="Its drive", description="What switches the second output.",
+    ),
+    "driver.kind": FieldInfo(
+        annotation=Literal["none", "solid_state_relay", "mosfet", "transistor_relay"],  # type: ignore[arg-type]
+        title="Parts", description="What is between the pin and the load, to be worked out and checked.",
+    ),
+}  # fmt: skip
+"""Choices on a bench that are several settings in the file."""
+BY_HAND: dict[str, type[Settings]] = {"knob": Knob, "button": Button}
+
+
+def _by_hand(design: Design) -> tuple[Section, ...]:
+    """The knob and the button, with their settings where there are any."""
+    found: list[Section] = []
+    for part in BY_HAND:
+        found.append(("Set by hand" if part == "knob" else "", "design", (f"{part}.used",)))
+        settings = getattr(design, part)
+        if settings is not None:
+            found.append(("", part, tuple(type(settings).model_fields)))
+    return tuple(found)
+
+
+def _drive(design: Design) -> tuple[Section, ...]:
+    """The drive, that of a second output where there is one, and the parts that drive the load."""
+    found: list[Section] = [("", "drive", ())]
+    if len(design.outputs) > 1 and design.law.kind != "stages":
+        name = design.outputs[1]
+        found.append((f"Second output: {name}", "design", ("second_drive.kind",)))
+        if design.second_drive is not None:
+            found.append(("", "second_drive", keys_of(type(design.second_drive))))
+    found.append(("Driver", "design", ("driver.kind",)))
+    if design.driver is not None:
+        found.append(("", "driver", keys_of(type(design.driver))))
+    return tuple(found)
+
+
+def sections_of(design: Design, block: str) -> tuple[Section, ...]:
+    """The headings and keys that a block's bench shows."""
+    settings = getattr(design, block)
+    if block == "probe":
+        return probe_sections.sections(settings)  # type: ignore[arg-type]
+    if block == "drive":
+        return _drive(design)
+    found = SECTIONS.get((block, getattr(settings, "kind", "")), (("", block, ()),))
+    if block == "setpoint":
+        if getattr(design.setpoint, "end", "") not in ("", "fall_to"):
+            found = tuple(
+                (head, part, tuple(key for key in keys if key != "end_celsius")) for head, part, keys in found
+            )
+        return (*found, *_by_hand(design))
+    if block == "law" and design.law.action != "heat_cool":
+        kept = [
+            (heading, part, tuple(key for key in keys if key not in ONLY_BOTH_WAYS)) if keys else (heading, part, keys)
+            for heading, part, keys in found
+        ]
+        return tuple(section for section, whole in zip(kept, found, strict=True) if section[2] or not whole[2])
+    return found
+
+
+def field_of(settings: BaseModel, key: str) -> FieldInfo:
+    """A field by its key, which may lead into a part, as in "adc.bits"."""
+    if key in _MADE_UP:
+        return _MADE_UP[key]
+    part: Any = settings
+    *path, last = key.split(".")
+    for name in path:
+        part = getattr(part, name)
+    found: FieldInfo = type(part).model_fields[last]
+    return found
+
+
+def value_of(settings: BaseModel, key: str) -> Any:
+    """A setting's value by its key."""
+    if key == "curve":
+        return probe_sections.curve_given(settings)  # type: ignore[arg-type]
+    if key == "read_by":
+        return "amplifier" if getattr(settings, "converter_celsius_per_code", None) is None else "chip"
+    if key in ("knob.used", "button.used"):
+        return getattr(settings, key.split(".", maxsplit=1)[0]) is not None
+    if key in ("second_drive.kind", "driver.kind"):
+        part = getattr(settings, key.split(".", maxsplit=1)[0])
+        return getattr(part, "kind", SAME_DRIVE if key.startswith("second") else NO_DRIVER)
+    value: Any = settings
+    for name in key.split("."):
+        value = getattr(value, name)
+    return value
+
+
+def part_of_kind(part: str, kind: str) -> Settings | None:
+    """A second drive or a driver of a kind, as it is when chosen; None for none."""
+    if part == "second_drive":
+        return None if kind == SAME_DRIVE else drives.KINDS[kind][0]()
+    return None if kind == NO_DRIVER else drivers.KINDS[kind]()
+
+
+def keys_of(model: type[BaseModel]) -> tuple[str, ...]:
+    """All keys of a block that a form shows."""
+    return tuple(key for key in model.model_fields if key not in HIDDEN)

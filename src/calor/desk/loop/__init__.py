@@ -1,0 +1,1 @@
+"""The Loop room: the run over time, its verdict and the advice on it."""

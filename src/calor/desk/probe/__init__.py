@@ -1,0 +1,1 @@
+"""The probe's room: curves, error budget, calibration, table and filter."""

@@ -1,0 +1,1 @@
+"""The open design with undo, runs, and what is remembered; no widget."""

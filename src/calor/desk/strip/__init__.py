@@ -1,0 +1,1 @@
+"""The strip: runs over one time axis, with zoom, pan and calipers."""

@@ -1,0 +1,482 @@
+"""The strip: the run over one time axis, with zoom, pan and calipers."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from PyQt6.QtCore import Qt, QTimer, pyqtSignal
+from PyQt6.QtGui import QDragEnterEvent, QDropEvent, QFocusEvent, QKeyEvent, QResizeEvent
+from PyQt6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QVBoxLayout
+
+from calor.desk.state.model import Model
+from calor.desk.strip.calipers import Readout, caliper_text
+from calor.desk.strip.hand import StripHand
+from calor.desk.strip.lanes import LEFT_PX, RIGHT_PX, Lane
+from calor.desk.strip.rows import Legend, Row, Rows
+from calor.desk.strip.time_view import TimeView
+from calor.desk.widgets import theme as look
+from calor.desk.widgets.fields import label, set_role
+from calor.desk.widgets.words import seat_word
+from calor.loop.envelope import envelope, output_on, share_on
+from calor.loop.trace import RunEvent, Trace
+from calor.units import celsius_to, difference_to, format_difference, format_duration, format_temperature
+
+BY_KEYBOARD = (Qt.FocusReason.TabFocusReason, Qt.FocusReason.BacktabFocusReason, Qt.FocusReason.ShortcutFocusReason)
+CLOSE_UP_BANDS = 3.0
+PREPARING = "Preparing the simulation."
+NO_RUN = "There is no run to show.\nWhat kept it from being made is said above."
+MOST_STEPS = 4
+SHOW_BUSY_AFTER_S, SHOW_STOP_AFTER_S = 0.2, 2.0
+
+
+SHORT = {"heating": "heat", "cooling": "cool", "second fan": "2nd", "fan": "fan"}
+"""Names of outputs as they fit beside their rows."""
+
+
+def is_moving(trace: Trace) -> bool:
+    """Whether the setpoint goes along ramps or with a signal, and not in a step or two."""
+    return bool(np.count_nonzero(np.diff(trace.setpoint_celsius)) > MOST_STEPS)
+
+
+class Strip(QFrame):
+    """Whole run, close-up, demand, what was switched, events; calipers over all of them."""
+
+    dropped = pyqtSignal(object)
+
+    def __init__(self, model: Model) -> None:
+        super().__init__()
+        self.setObjectName("centre")
+        self.setAcceptDrops(True)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setAccessibleName("Strip: arrow keys pan, plus and minus zoom, 0 shows the whole run, C sets calipers")
+        self._model = model
+        self._theme = look.LIGHT
+        self._view = TimeView()
+        self.calipers: list[float] = []
+        self._close_up_factor = 1.0
+        self._is_moving = False
+        self.legend = Legend()
+        self.status = label("", "quiet")
+        self.stop = QPushButton("Stop")
+        self.stop.clicked.connect(model.simulator.stop)
+        self.stop.hide()
+        self.caliper_button = QPushButton("Calipers")
+        self.caliper_button.setCheckable(True)
+        self.caliper_button.setProperty("role", "link")
+        self.caliper_button.setToolTip("Measure between two instants (C, or Shift and drag).")
+        self.caliper_button.clicked.connect(self.set_calipers)
+        self.whole_button = QPushButton("Whole run")
+        self.whole_button.setProperty("role", "link")
+        self.whole_button.setToolTip("Show the whole run (double-click, or 0).")
+        self.whole_button.clicked.connect(self.restore)
+        self.whole, self.close_up, self.demand = Lane(5), Lane(6), Lane(2)
+        self.lanes = (self.whole, self.close_up, self.demand)
+        self.rows = Rows()
+        self.close_caption, self.demand_caption = label("", "quiet"), label("demand, %", "quiet")
+        self._build()
+        self.readout = Readout(self)
+        self.empty = QLabel(self)
+        self.empty.setAlignment(Qt.AlignmentFlag.AlignCenter)
+        self.empty.setWordWrap(True)
+        self._busy = QTimer(self, interval=100)
+        self._busy.timeout.connect(self._show_busy)
+        self._busy.start()
+        # redrawn once the layout has settled
+        self._resized = QTimer(self, interval=0, singleShot=True)
+        self._resized.timeout.connect(self.redraw)
+        model.run_changed.connect(self.redraw)
+        model.run_failed.connect(self.redraw)
+        for signal in (model.pinned_changed, model.ghost_changed, model.log_changed, model.unit_changed):
+            signal.connect(self.redraw)
+        model.opened.connect(self._opened)
+        self._hand = StripHand(self)
+
+    def _build(self) -> None:
+        column = QVBoxLayout(self)
+        column.setContentsMargins(0, 8, 0, 4)
+        column.setSpacing(0)
+        head = QHBoxLayout()
+        head.setContentsMargins(0, 0, RIGHT_PX, 2)
+        head.setSpacing(8)
+        self.unit_label = label("", "quiet")
+        self.unit_label.setFixedWidth(LEFT_PX - 8)
+        self.unit_label.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+        head.addWidget(self.unit_label)
+        head.addWidget(self.legend, 1)
+        for widget in (self.stop, self.status):
+            head.addWidget(widget)
+        column.addLayout(head)
+        column.addWidget(self.whole, 9)
+        for caption, lane, stretch in ((self.close_caption, self.close_up, 7), (self.demand_caption, self.demand, 3)):
+            line = QHBoxLayout()
+            line.setContentsMargins(LEFT_PX, 3, RIGHT_PX, 0)
+            line.addWidget(caption, 1)
+            if lane is self.close_up:
+                line.addWidget(self.caliper_button)
+                line.addWidget(self.whole_button)
+            column.addLayout(line)
+            column.addWidget(lane, stretch)
+        column.addWidget(self.rows)
+
+    def set_theme(self, theme: look.Theme) -> None:
+        """Take a theme's colours."""
+        self._theme = theme
+        for lane in self.lanes:
+            lane.set_theme(theme)
+        self.rows.theme = self.legend.theme = theme
+        self.readout.set_theme(theme)
+        self.empty.setStyleSheet(f"color: {theme.quiet}; background: {theme.ground};")
+        self.redraw()
+
+    # ---- drawing
+
+    def span_s(self) -> float:
+        """Length of what there is to show."""
+        result, recorded = self._model.result, self._model.recorded
+        span_s = result.trace.span_s if result is not None else self._model.trial.span_s
+        return max(span_s, recorded.span_s if recorded is not None else 0.0)
+
+    def shown(self) -> tuple[float, float]:
+        """The stretch of time on the screen."""
+        self._view.span_s = self.span_s()
+        return self._view.shown()
+
+    def redraw(self) -> None:
+        """Draw the model's runs in the shown stretch of time."""
+        result = self._model.result
+        self.empty.setVisible(result is None)
+        if result is None:
+            preparing = f"{PREPARING}\n{self._model.preparing}".rstrip()
+            self.empty.setText(NO_RUN if self._model.trouble else preparing)
+            return
+        t, unit, trace = self._theme, self._model.unit, result.trace
+        begin, end = self.shown()
+        pinned = self._model.pinned[1].trace if self._model.pinned else None
+        ghost = self._model.ghost.trace if self._model.ghost else None
+        recorded = self._model.recorded
+        band = result.request.design.limits.band_celsius
+        for lane in self.lanes:
+            lane.show_span(begin, end)
+
+        def points(run: Trace | None, name: str, lane: Lane) -> Any:
+            if run is None:
+                return None
+            times, values = run.line if name == "measured_celsius" else (run.time_s, getattr(run, name))
+            times, values = envelope(times, values, begin, end, lane.pixels())
+            return times, values * 100.0 if name == "demand" else celsius_to(unit, values)
+
+        self._is_moving = is_moving(trace)
+        if self._is_moving:
+            self._draw_distances(begin, end, band)
+        setpoint_steps = self._setpoint_steps(trace)
+        for lane in (self.whole,) if self._is_moving else (self.whole, self.close_up):
+            times, levels = setpoint_steps
+            shown_level = celsius_to(unit, levels)
+            margin = difference_to(unit, band)
+            lane.draw_band(times, shown_level - margin, shown_level + margin, t.band)
+            lane.draw("setpoint", (times, shown_level), t.setpoint, dash=True, z=5, width=1.2)
+            lane.draw("pinned", points(pinned, "measured_celsius", lane), t.pinned, z=-5)
+            lane.draw("recorded", points(recorded, "measured_celsius", lane), t.recorded, z=8, width=1.2)
+            lane.draw("ghost", points(ghost, "measured_celsius", lane), t.measured, dash=True, z=12, width=1.2)
+            lane.draw("measured", points(trace, "measured_celsius", lane), t.measured, z=10)
+        self.demand.draw("pinned", points(pinned, "demand", self.demand), t.pinned, z=-5)
+        self._draw_demands(trace, begin, end)
+        self._set_ranges(trace, pinned, recorded, band)
+        self._draw_rows(result, begin, end)
+        self._write(result, band)
+        self._place_calipers()
+
+    def _draw_distances(self, begin: float, end: float, band: float) -> None:
+        """The close-up of a setpoint that moves: how far from it the readings are."""
+        t, unit, lane, result = self._theme, self._model.unit, self.close_up, self._model.result
+        margin = difference_to(unit, band)
+        sides = np.array([begin, end])
+        lane.draw_band(sides, np.full(2, -margin), np.full(2, margin), t.band)
+        lane.draw("setpoint", (sides, np.zeros(2)), t.setpoint, dash=True, z=5, width=1.2)
+        pinned = self._model.pinned[1].trace if self._model.pinned else None
+        ghost = self._model.ghost.trace if self._model.ghost else None
+        lane.draw("recorded", None, t.recorded, z=8)
+        for name, run, colour, z in (
+            ("pinned", pinned, t.pinned, -5), ("ghost", ghost, t.measured, 12),
+            ("measured", result.trace if result is not None else None, t.measured, 10),
+        ):  # fmt: skip
+            if run is None:
+                lane.draw(name, None, colour, z=z)
+                continue
+            away = np.asarray(difference_to(unit, 1.0)) * (run.measured_celsius - run.setpoint_celsius)
+            lane.draw(name, envelope(run.time_s, away, begin, end, lane.pixels()), colour, name == "ghost", z=z)
+
+    def _draw_demands(self, trace: Trace, begin: float, end: float) -> None:
+        """What was asked: of one output, of heating and cooling on either side of 0, or of each of several."""
+        t, lane = self._theme, self.demand
+        first = t.cool if trace.cools else t.heat
+        drawn = [("demand", trace.demand, first)]
+        if self._both_ways(trace):
+            heating, cooling = (output.demand for output in trace.outputs)
+            drawn = [("demand", heating, t.heat), ("second", -cooling, t.cool)]
+        elif len(trace.outputs) == 2 and trace.outputs[1].name == "second fan":
+            drawn.append(("second", trace.outputs[1].demand, t.setpoint))
+        for name, values, colour in drawn:
+            times, shown = envelope(trace.time_s, values * 100.0, begin, end, lane.pixels())
+            lane.draw(name, (times, shown), colour, z=10, width=1.0)
+        if len(drawn) == 1:
+            lane.draw("second", None, first)
+
+    @staticmethod
+    def _setpoint_steps(trace: Trace) -> tuple[Any, Any]:
+        changes = np.flatnonzero(np.diff(trace.setpoint_celsius)) + 1
+        rows = np.concatenate(([0], changes))
+        times = np.append(np.repeat(trace.time_s[rows], 2)[1:], trace.span_s)
+        return times, np.repeat(trace.setpoint_celsius[rows], 2)
+
+    def _set_ranges(self, trace: Trace, pinned: Trace | None, recorded: Trace | None, band: float) -> None:
+        unit = self._model.unit
+        runs = [run for run in (trace, pinned, recorded) if run is not None]
+        lows, highs = [float(trace.setpoint_celsius.min()) - band], [float(trace.setpoint_celsius.max()) + band]
+        for run in runs:
+            low, high = run.measured_range
+            if np.isfinite(low):
+                lows.append(low)
+                highs.append(high)
+        low, high = celsius_to(unit, min(lows)), celsius_to(unit, max(highs))
+        margin = 0.04 * (high - low)
+        self.whole.show_values(low - margin, high + margin)
+        middle = 0.0 if self._is_moving else celsius_to(unit, float(trace.setpoint_celsius[0]))
+        half = difference_to(unit, self._close_up_half(band))
+        self.close_up.show_values(middle - half, middle + half)
+        self.demand.show_values(*((-140.0, 140.0) if trace.demand.min() < 0.0 else (-13.0, 113.0)))
+
+    def _close_up_half(self, band: float) -> float:
+        """Half the height of the close-up, °C: three bands, less where the band is wide."""
+        return min(CLOSE_UP_BANDS * band, 1.5 * band + 1.5) * self._close_up_factor
+
+    def _draw_rows(self, result: Any, begin: float, end: float) -> None:
+        t, trace, recorded = self._theme, result.trace, self._model.recorded
+        pixels = max(self.rows.width() - LEFT_PX - RIGHT_PX, 50)
+        colour = t.cool if trace.cools else t.heat
+        rows = [Row("run", share_on(trace, begin, end, pixels), colour)]
+        noun = "output" if not trace.switches else "fan" if trace.cools else "heater"
+        caption = f"{noun} on" if trace.switches else "output given"
+        if trace.outputs:
+            rows = [
+                Row(
+                    SHORT.get(output.name, output.name.replace("stage ", "")),
+                    output_on(output, trace, begin, end, pixels), t.cool if output.name == "cooling" else colour,
+                )
+                for output in trace.outputs
+            ]  # fmt: skip
+            caption = "each output: " + ", ".join(output.name for output in trace.outputs)
+        if recorded is not None:
+            caption = f"{noun} on: in this run, in the log, and by this law on the log's readings"
+            has_output = recorded.recorded_output is not None
+            share = share_on(recorded, begin, end, pixels) if has_output else None
+            rows.append(Row("log", share, t.recorded))
+            replayed = result.replayed
+            rows.append(Row("replay", share_on(replayed, begin, end, pixels) if replayed is not None else None, colour))
+            times = np.linspace(begin, end, pixels)
+            for gap in (event for event in recorded.events if event.kind == "gap"):
+                for row in rows[1:]:
+                    if row.share is not None:
+                        row.share[(times > gap.at_s) & (times < gap.until_s)] = 0.0
+        marks = {"cut_out": t.failed, "alarm": t.failed, "probe_fault": t.failed, "gap": t.pinned}
+        unit = self._model.unit
+        events = [(event._replace(text=event.text_in(unit)), marks.get(event.kind, t.cool)) for event in trace.events]
+        if recorded is not None:
+            events += [(event._replace(text=f"log: {event.text}"), t.pinned) for event in recorded.events]
+        in_band = result.verdict.metrics.time_to_band_s
+        if in_band is not None:
+            events.append((RunEvent(in_band, "in_band", "in band"), t.passed))
+        changed = len(rows) != len(self.rows.rows)
+        self.rows.rows, self.rows.caption = rows, caption
+        self.rows.events = sorted(events, key=lambda item: item[0].at_s)
+        self.rows.span = (begin, end)
+        if changed:
+            self.rows.updateGeometry()
+        self.rows.update()
+
+    def _write(self, result: Any, band: float) -> None:
+        t, unit, who = self._theme, self._model.unit, result.request.seat
+        design = result.request.design
+        own = design.law.kind == "code"
+        entries = [
+            ("measured" if who == "python" and not own else f"measured: {seat_word(who, design)}", t.measured, "line"),
+            (f"setpoint ± {difference_to(unit, band):.3g}", t.setpoint, "dash"),
+        ]
+        if self._model.ghost is not None:
+            entries.append(("tried", t.measured, "dash"))
+        if self._model.pinned is not None:
+            entries.append((f"pinned: {self._model.pinned[0]}", t.pinned, "line"))
+        if self._model.recorded is not None:
+            entries.append((f"log: {self._model.recorded.name}", t.recorded, "line"))
+        self.legend.entries = entries
+        self.unit_label.setText(unit)
+        self.legend.update()
+        half = self._close_up_half(band)
+        name = "distance from the setpoint, ±" if self._is_moving else "close-up, setpoint ±"
+        self.close_caption.setText(f"{name} {format_difference(unit, half, 1)}")
+        outputs = result.trace.outputs
+        second = "; cooling below 0" if self._both_ways(result.trace) else ""
+        if len(outputs) == 2 and outputs[1].name == "second fan":
+            second = "; ochre: second fan"
+        self.demand_caption.setText(f"demand, %{second}")
+        self.whole_button.setEnabled(not self._view.is_whole)
+        if self._model.simulator.progress() is None:
+            took = f"simulated in {result.took_s * 1000.0:.0f} ms"
+            self.status.setText(
+                f"ready after {result.took_s:.1f} s" if result.is_first and result.took_s >= 0.5 else took
+            )
+
+    @staticmethod
+    def _both_ways(trace: Trace) -> bool:
+        return len(trace.outputs) == 2 and trace.outputs[1].name == "cooling"
+
+    def _show_busy(self) -> None:
+        progress = self._model.simulator.progress()
+        running = progress is not None and progress[0] > SHOW_BUSY_AFTER_S
+        if progress is not None and running and self._model.result is not None:
+            self.status.setText(f"simulating, {progress[1] * 100.0:.0f} %")
+        elif progress is None and self.status.text().startswith("simulating"):
+            self.redraw()
+        self.stop.setVisible(
+            progress is not None and progress[0] > SHOW_STOP_AFTER_S and self._model.result is not None
+        )
+
+    # ---- zoom and pan
+
+    def _opened(self) -> None:
+        self._view.restore()
+        self.set_calipers(False)
+        self.redraw()
+
+    def look_at(self, begin: float, end: float) -> None:
+        """Show a stretch of time, held inside the run."""
+        self._view.span_s = self.span_s()
+        self._view.look_at(begin, end)
+        self.redraw()
+
+    def restore(self) -> None:
+        """Show the whole run."""
+        self._view.restore()
+        self._close_up_factor = 1.0
+        self.redraw()
+
+    def zoom(self, factor: float, about_s: float | None = None) -> None:
+        """Show `factor` times as much time, keeping an instant where it is."""
+        self._view.span_s = self.span_s()
+        self._view.zoom(factor, about_s)
+        self.redraw()
+
+    def pan(self, share: float) -> None:
+        """Move by a share of what is shown."""
+        self._view.pan(share)
+        self.redraw()
+
+    def time_at(self, x: float) -> float:
+        """The instant under a pixel of a lane."""
+        begin, end = self.shown()
+        return begin + (x - LEFT_PX) / max(self.whole.width() - LEFT_PX - RIGHT_PX, 1) * (end - begin)
+
+    # ---- calipers
+
+    def set_calipers(self, on: bool) -> None:
+        """Put calipers on the shown stretch, or take them off."""
+        begin, end = self.shown()
+        self.calipers[:] = [begin + (end - begin) * share for share in (0.35, 0.6)] if on else []
+        self.caliper_button.setChecked(on)
+        self._place_calipers()
+
+    def _place_calipers(self) -> None:
+        for lane in self.lanes:
+            for number, line in enumerate(lane.lines[:2]):
+                line.show_at(self.calipers[number] if self.calipers else None)
+        self.rows.calipers = self.calipers
+        self.rows.update()
+        result = self._model.result
+        self.readout.setVisible(bool(self.calipers) and result is not None)
+        if self.calipers and result is not None:
+            ends = [self.rows.x_of(time_s) for time_s in sorted(self.calipers)]
+            text = caliper_text(result.trace, self._model.unit, *sorted(self.calipers))
+            self.readout.show_between(text, ends[0], ends[1], self.whole.y() + int(self.whole.height() * 0.55))
+
+    # ---- mouse, keyboard, drop
+
+    def scale_close_up(self, factor: float) -> None:
+        """Make the close-up higher or lower."""
+        self._close_up_factor = min(max(self._close_up_factor * factor, 0.05), 50.0)
+        self.redraw()
+
+    def move_caliper(self, number: int, time_s: float) -> None:
+        """Put one caliper at an instant, held inside what is shown."""
+        begin, end = self.shown()
+        self.calipers[number] = min(max(time_s, begin), end)
+        self._place_calipers()
+
+    def read_at(self, time_s: float | None) -> None:
+        """Say what the run was at an instant; None: the pointer has left."""
+        result, unit = self._model.result, self._model.unit
+        if result is None:
+            return
+        trace = result.trace
+        row = -1 if time_s is None else int(np.searchsorted(trace.time_s, time_s, side="right")) - 1
+        inside = time_s is not None and 0 <= time_s <= trace.span_s and 0 <= row < trace.steps
+        for lane in self.lanes:
+            lane.lines[2].show_at(time_s if inside else None)
+        if inside and time_s is not None:
+            reading = format_temperature(unit, trace.measured_celsius[row], 2)
+            self.status.setText(f"{format_duration(time_s)}  {reading}  {trace.demand[row] * 100.0:.0f} %")
+        else:
+            self._write(result, result.request.design.limits.band_celsius)
+
+    def redraw_when_settled(self) -> None:
+        """Draw again once the layout has settled."""
+        self._resized.start()
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        key = event.key()
+        actions = {
+            Qt.Key.Key_Left: lambda: self._arrow(-1.0, event), Qt.Key.Key_Right: lambda: self._arrow(1.0, event),
+            Qt.Key.Key_Plus: lambda: self.zoom(0.7), Qt.Key.Key_Equal: lambda: self.zoom(0.7),
+            Qt.Key.Key_Minus: lambda: self.zoom(1.0 / 0.7), Qt.Key.Key_0: self.restore, Qt.Key.Key_Home: self.restore,
+            Qt.Key.Key_C: lambda: self.set_calipers(not self.calipers),
+        }  # fmt: skip
+        action = actions.get(Qt.Key(key))
+        if action is not None and not event.modifiers() & Qt.KeyboardModifier.ControlModifier:
+            action()
+        else:
+            super().keyPressEvent(event)
+
+    def _arrow(self, direction: float, event: QKeyEvent) -> None:
+        """Pan; with calipers, move the right one, and the left one with Shift."""
+        if not self.calipers:
+            self.pan(0.1 * direction)
+            return
+        begin, end = self.shown()
+        number = 0 if event.modifiers() & Qt.KeyboardModifier.ShiftModifier else 1
+        self.move_caliper(number, self.calipers[number] + direction * (end - begin) / 200.0)
+
+    def dragEnterEvent(self, event: QDragEnterEvent) -> None:
+        data = event.mimeData()
+        if data is not None and data.hasUrls() and data.urls()[0].isLocalFile():
+            event.acceptProposedAction()
+
+    def dropEvent(self, event: QDropEvent) -> None:
+        data = event.mimeData()
+        if data is not None and data.hasUrls():
+            self.dropped.emit(Path(data.urls()[0].toLocalFile()))
+            event.acceptProposedAction()
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
+        self.empty.setGeometry(1, 1, self.width() - 2, self.height() - 2)
+        self.empty.raise_()
+
+    def focusInEvent(self, event: QFocusEvent) -> None:
+        super().focusInEvent(event)
+        # the frame is for the keyboard: whoever clicked knows where that was
+        set_role(self, "focused", "true" if event.reason() in BY_KEYBOARD else "false")
+
+    def focusOutEvent(self, event: Any) -> None:
+        super().focusOutEvent(event)
+        set_role(self, "focused", "false")

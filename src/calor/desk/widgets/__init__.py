@@ -1,0 +1,1 @@
+"""Fields, charts, type and colours; they know no design."""

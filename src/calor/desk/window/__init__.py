@@ -1,0 +1,1 @@
+"""The window: what stands around every room, and every command of the desk."""

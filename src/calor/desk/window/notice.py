@@ -1,0 +1,52 @@
+"""The notice over the room: what went wrong, or what was done, with a way to take it away."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QFrame, QHBoxLayout, QPushButton
+
+from calor.desk.widgets.fields import label, set_role
+
+
+class Notice(QFrame):
+    """One line over the room: what went wrong, or what was done, with a way to take it away."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setObjectName("notice")
+        row = QHBoxLayout(self)
+        row.setContentsMargins(12, 5, 12, 5)
+        row.setSpacing(8)
+        self.text = label("")
+        self.text.setWordWrap(True)
+        self.text.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
+        self.action, self.drop = QPushButton(), QPushButton("Dismiss")
+        row.addWidget(self.text, 1)
+        row.addWidget(self.action)
+        row.addWidget(self.drop)
+        self.action.clicked.connect(lambda: self._clicked(0))
+        self.drop.clicked.connect(lambda: self._clicked(1))
+        self._acts: list[Any] = []
+        self.hide()
+
+    def say(
+        self, kind: str, text: str, action: str = "", act: Any = None, drop: str = "Dismiss", dropped: Any = None
+    ) -> None:
+        """Show a line; of many the first, and how many more there are."""
+        lines = text.strip().splitlines() or [""]
+        more = f"  (and {len(lines) - 1} more; calor check lists them all)" if len(lines) > 1 else ""
+        self.text.setText(lines[0] + more)
+        set_role(self, "kind", kind)
+        self.action.setVisible(bool(action))
+        self.action.setText(action)
+        self.drop.setText(drop)
+        self._acts = [act, dropped]
+        self.show()
+
+    def _clicked(self, number: int) -> None:
+        self.hide()
+        act = self._acts[number] if self._acts else None
+        if act is not None:
+            act()

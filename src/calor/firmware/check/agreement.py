@@ -1,0 +1,262 @@
+"""Whether the C agrees to the bit: with the reference in single precision, between builds of the host, on every chip.
+
+How far both are from the simulation, which computes in double precision, is said beside it.
+"""
+
+from __future__ import annotations
+
+import tempfile
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+
+from calor.design.model import Design
+from calor.design.trial import Trial
+from calor.firmware.check import single_precision
+from calor.firmware.run import chip, host
+from calor.firmware.run.adapter import FIXED_COLUMNS, inputs
+from calor.firmware.sources.form import PLAIN, Form
+from calor.loop import run as run_design
+from calor.loop.conditions import AMBIENT, HAND, SIGNAL, timeline
+from calor.loop.trace import Flag, Trace
+
+MOST_APART = 5e-3
+"""A demand further from the simulation's than this is another decision."""
+MOST_OTHER_SHARE = 1e-3
+"""Share of decisions that may be others: a reading a rounding from a threshold falls on either side of it."""
+MOST_STEPS = 400_000
+
+
+class CheckStopped(Exception):  # noqa: N818 - a check that was asked to stop did not fail
+    """The check was ended early, as asked."""
+
+
+@dataclass(frozen=True)
+class Recorded:
+    """A trial's inputs as the firmware saw them, the rows of the run that they belong to, and the run.
+
+    `readings` are the inputs' readings as the run has them: counts, or °C of an ideal probe.
+    """
+
+    trial: Trial
+    trace: Trace
+    rows: npt.NDArray[np.int64]
+    given: npt.NDArray[Any]
+    readings: npt.NDArray[np.float64]
+
+
+def recorded(design: Design, trial: Trial) -> Recorded:
+    """The inputs that the firmware sees in a trial; without mains, or hung, it sees none."""
+    trace = run_design(design, trial)
+    around = timeline(design, trial)
+    values = around.values[np.searchsorted(around.at_s, trace.time_s + 1e-9, side="right") - 1]
+    flags = trace.flags.astype(np.int64)
+    lost, hung = (flags & Flag.MAINS_LOST) > 0, (flags & Flag.STALLED) > 0
+    away = lost | hung
+    again = np.concatenate(([False], lost[:-1] | (hung[:-1] & (design.guard.watchdog_s is not None)))) & ~away
+    rows = np.flatnonzero(~away)[:MOST_STEPS]
+    # a clock that follows the time of day is not part of the C's inputs: it goes on in steps
+    readings = trace.measured_celsius if design.probe.kind == "ideal" else trace.counts
+    other = values[:, SIGNAL] if design.setpoint.kind == "follow" else values[:, AMBIENT]
+    given = inputs(design, readings[rows], other[rows], values[rows, HAND], again[rows])
+    return Recorded(trial, trace, rows, given, readings[rows])
+
+
+def reference_difference(design: Design, record: Recorded, rows: npt.NDArray[np.float32]) -> dict[str, float]:
+    """How far the C's answers are from the simulation's: demand, °C, and the share of other decisions."""
+    trace, at = record.trace, record.rows
+    demands = np.array([output.demand[at] for output in trace.outputs] or [trace.demand[at]])
+    apart = np.abs(rows[:, FIXED_COLUMNS::2].T - demands).max(axis=0)
+    if any(event.kind in ("setpoint_step", "knob_turned") for event in record.trial.events):
+        # set from outside: the C is told by a call, which the recorded inputs do not hold
+        moved = rows[:, 1] != trace.setpoint_celsius[at].astype(np.float32)
+        apart = apart[~np.maximum.accumulate(moved)]
+    measured = trace.measured_celsius[at]
+    known = np.isfinite(measured)
+    celsius = np.abs(rows[known, 0] - measured[known])
+    return {
+        "demand": float(apart.max(initial=0.0)),
+        "measured_celsius": float(celsius.max(initial=0.0)),
+        "other_decisions_fraction": float(np.mean(apart > MOST_APART)) if len(apart) else 0.0,
+    }
+
+
+def first_difference(
+    record: Recorded, one: npt.NDArray[np.float32], other: npt.NDArray[np.float32], between: str
+) -> dict[str, Any] | None:
+    """The first step at which two programs differ by a bit, with its input and both rows; None where none does.
+
+    A row holds measured, setpoint, flags and alarms, then demand and ticks of each output. Zeros of either sign are
+    one. `between` says whose rows they are, in their order.
+    """
+    differ = ((one + 0.0).view(np.uint32) != (other + 0.0).view(np.uint32)).any(axis=1)
+    if not differ.any():
+        return None
+    step = int(np.argmax(differ))
+    return {
+        "between": between,
+        "trial": record.trial.name,
+        "step": step,
+        "time_s": float(record.trace.time_s[record.rows[step]]),
+        "reading": float(record.given["reading"][step]),
+        "rows": [[float(value) for value in rows[step]] for rows in (one, other)],
+    }
+
+
+def without_ticks(rows: npt.NDArray[np.float32]) -> npt.NDArray[np.float32]:
+    """Rows as the reference has them: what a switch makes of a demand is not in it."""
+    return plain_rows(rows, 0)
+
+
+def _reference_rows(design: Design, record: Recorded, goes_on: Callable[[str], bool]) -> npt.NDArray[np.float32]:
+    """The reference in single precision on a trial's inputs. Raises CheckStopped, FirmwareError."""
+    part = f"reference: {record.trial.name}"
+    _ask(goes_on, part)
+    found = single_precision.rows(design, record.given, record.readings, lambda: goes_on(part))
+    if found is None:
+        raise CheckStopped
+    return found
+
+
+def plain_rows(rows: npt.NDArray[np.float32], counted: int) -> npt.NDArray[np.float32]:
+    """Rows as a chip has them: the ticks of the switch only in the steps that were counted."""
+    found = rows.copy()
+    found[counted:, FIXED_COLUMNS + 1 :: 2] = 0.0
+    return found
+
+
+def check(
+    design: Design,
+    targets: tuple[str, ...] | None = None,
+    clock_hz: float | None = None,
+    goes_on: Callable[[str], bool] = lambda _: True,
+    form: Form = PLAIN,
+    seen: Callable[[Recorded, npt.NDArray[np.float32], npt.NDArray[np.float32]], None] | None = None,
+) -> dict[str, Any]:
+    """Build, run the trials' inputs on host and chips, compare: what `calor code --check --json` prints.
+
+    In fixed point, or with a table, the host is compared with itself and the chips; the reference has the formula.
+    `seen` is given each trial with the rows of the reference and of the host. `goes_on` is told each part before it
+    begins, and answers whether to go on.
+    Raises FirmwareError where something cannot be built or run, CheckStopped where it is not to go on.
+    """
+    _ask(goes_on, "host: built and run twice")
+    records = [recorded(design, trial) for trial in design.trial]
+    host_rows = [host.rows(design, record.given, form=form) for record in records]
+    plain = [host.rows(design, record.given, ("-O0",), form) for record in records]
+    differences = [reference_difference(design, record, rows) for record, rows in zip(records, host_rows, strict=True)]
+    against = []
+    for record, own in zip(records, host_rows, strict=True):
+        if form != PLAIN and seen is None:
+            continue  # nobody looks at a reference that has the formula in float
+        reference = _reference_rows(design, record, goes_on)
+        if seen is not None:
+            seen(record, reference, own)
+        if form == PLAIN:
+            against.append(first_difference(record, without_ticks(own), reference, "host, reference"))
+    apart = against + [
+        first_difference(record, own, other, "host -O2, host -O0")
+        for record, own, other in zip(records, host_rows, plain, strict=True)
+    ]
+    steps = sum(len(record.given) for record in records)
+    flash_bytes, ram_bytes = chip.host_sizes(design, form) or (None, None)
+    found = [
+        {
+            "target": "host", "bit_equal": not any(apart), "steps": steps,
+            "flash_bytes": flash_bytes, "ram_bytes": ram_bytes,
+            "stack_bytes": None, "instructions_mean": None, "instructions_worst": None,
+            "first_difference": next((item for item in apart if item), None),
+        }
+    ]  # fmt: skip
+    known = chip.found_targets()
+    wanted = tuple(known) if targets is None else targets
+    skipped = ""
+    if wanted and not chip.available():
+        wanted, skipped = (), chip.MISSING
+    found += [_on_chip(design, form, known[name], records, host_rows, clock_hz, goes_on) for name in wanted]
+    built_only: list[dict[str, Any]] = []
+    small = chip.avr_sizes(design, form) if targets is None else None
+    if small is not None:
+        _ask(goes_on, "avr5: built")
+        built_only.append(_only_sizes("avr5", small))
+    worst = {key: max(item[key] for item in differences) for key in differences[0]}
+    agrees = form != PLAIN or worst["other_decisions_fraction"] <= MOST_OTHER_SHARE
+    data: dict[str, Any] = {
+        "design": design.name,
+        "trials": [trial.name for trial in design.trial],
+        "targets": found,
+        "built_only": built_only,
+        "form": form._asdict(),
+        "reference": {
+            **worst,
+            "agrees": agrees,
+            "bit_equal": not any(against) if form == PLAIN else None,
+            "steps": steps,
+        },
+        "pass": agrees and all(target["bit_equal"] for target in found),
+    }
+    if skipped:
+        data["skipped"] = skipped
+    return data
+
+
+def _only_sizes(name: str, sizes: tuple[int, int]) -> dict[str, Any]:
+    """A target that is built and not run."""
+    return {
+        "target": name, "bit_equal": None, "steps": 0, "flash_bytes": sizes[0], "ram_bytes": sizes[1],
+        "stack_bytes": None, "instructions_mean": None, "instructions_worst": None, "first_difference": None,
+    }  # fmt: skip
+
+
+def _ask(goes_on: Callable[[str], bool], part: str) -> None:
+    if not goes_on(part):
+        raise CheckStopped
+
+
+def _on_chip(
+    design: Design, form: Form, target: chip.Target, records: list[Recorded], host_rows: list[npt.NDArray[np.float32]],
+    clock_hz: float | None, goes_on: Callable[[str], bool],
+) -> dict[str, Any]:  # fmt: skip
+    """One chip over all trials."""
+    _ask(goes_on, f"{target.name}: built")
+    with tempfile.TemporaryDirectory() as place:
+        program = chip.build(design, target, Path(place), form)
+    counts: list[npt.NDArray[np.int64]] = []
+    difference, stack_bytes, worst_at, worst = None, 0, None, -1
+    for record, own in zip(records, host_rows, strict=True):
+        _ask(goes_on, f"{target.name}: {record.trial.name}")
+        made = chip.run_program(design, target, program, record.given)
+        counts.append(made.instructions)
+        stack_bytes = max(stack_bytes, made.stack_bytes)
+        difference = difference or first_difference(
+            record, plain_rows(own, made.counted), made.rows, f"host, {target.name}"
+        )
+        if made.counted and int(made.instructions.max()) > worst:
+            step = int(np.argmax(made.instructions))
+            worst = int(made.instructions[step])
+            worst_at = {
+                "trial": record.trial.name,
+                "time_s": float(record.trace.time_s[record.rows[step]]),
+                "reading": float(record.given["reading"][step]),
+            }
+    every = np.concatenate(counts)
+    data = {
+        "target": target.name,
+        "bit_equal": difference is None,
+        "steps": sum(len(record.given) for record in records),
+        "flash_bytes": program.flash_bytes,
+        "ram_bytes": program.ram_bytes,
+        "stack_bytes": stack_bytes,
+        "instructions_mean": float(every.mean()),
+        "instructions_worst": int(every.max()),
+        "worst_at": worst_at,
+        "counted_steps": len(every),
+        "first_difference": difference,
+    }
+    if clock_hz:
+        data["period_share_estimate"] = float(every.max()) / clock_hz / float(design.law.period_s)
+    return data

@@ -1,0 +1,57 @@
+"""How far the C in fixed point, or with a table, is from the C in float with the formula: measured, not estimated."""
+
+from __future__ import annotations
+
+from typing import Any, NamedTuple
+
+import numpy as np
+
+from calor.design.model import Design
+from calor.firmware.check.agreement import recorded
+from calor.firmware.controller.seat import seated
+from calor.firmware.run import host
+from calor.firmware.run.adapter import FIXED_COLUMNS
+from calor.firmware.sources.form import PLAIN, Form
+from calor.loop import run as run_design
+
+
+class Difference(NamedTuple):
+    """The greatest differences over a design's trials, °C and fractions.
+
+    `reading_celsius` is on the same codes; the others are between two runs of the loop, one under each program: of the
+    temperature at most and as root of the mean square, and of the mean demand.
+    """
+
+    reading_celsius: float
+    temperature_celsius: float
+    temperature_rms_celsius: float
+    mean_demand: float
+
+    def data(self) -> dict[str, float]:
+        """It as plain data."""
+        return self._asdict()
+
+
+def difference(design: Design, form: Form) -> Difference:
+    """What a form of the C changes in the trials of a design, at most. Raises FirmwareError where it does not build."""
+    found: list[tuple[float, ...]] = []
+    for trial in design.trial:
+        record = recorded(design, trial)
+        plain, own = (host.rows(design, record.given, form=one) for one in (PLAIN, form))
+        both = (plain[:, 2] == own[:, 2]) & (plain[:, 2].astype(int) % 2 == 0)
+        reading = np.abs(plain[:, 0] - own[:, 0])[both].max(initial=0.0)
+        traces: list[Any] = []
+        for one in (PLAIN, form):
+            with seated(design, "host", one) as seat:
+                traces.append(run_design(design, trial, seat=seat))
+        apart = np.abs(traces[0].true_celsius - traces[1].true_celsius)
+        demand = abs(float(traces[0].demand.mean() - traces[1].demand.mean()))
+        found.append((float(reading), float(apart.max()), float(np.sqrt(np.mean(apart**2))), demand))
+    return Difference(*(max(values) for values in zip(*found, strict=True)))
+
+
+def expected_rows(design: Design, form: Form, count: int) -> Any:
+    """(measured, probe fault, demands) of the first steps of the first trial, as this form of the C answers them."""
+    record = recorded(design, design.trial[0])
+    rows = host.rows(design, record.given[:count], form=form)
+    return rows[:, 0], rows[:, 2].astype(int) % 2 == 1, rows[:, FIXED_COLUMNS::2]

@@ -1,0 +1,130 @@
+"""The generated C in the seat of the law, in the same trial: on the host at native speed, or on an emulated chip."""
+
+from __future__ import annotations
+
+import ctypes
+import tempfile
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any
+
+from calor.design.model import Design
+from calor.errors import FirmwareError
+from calor.firmware.controller import consent
+from calor.firmware.controller.own_code import is_own, own_law_seated
+from calor.firmware.run import chip, host
+from calor.firmware.run.adapter import row_width, seat_code
+from calor.firmware.sources.form import PLAIN, Form
+from calor.firmware.sources.generate import generate
+from calor.law.code import Code
+from calor.loop.seat import GIVEN, Seat, seat_of
+
+BUILT_IN = "python"
+NAMES = (BUILT_IN, "host", *chip.TARGETS)
+"""What can decide in a run: the built-in law, or the C on the host or on a chip."""
+
+_SHARED = """\
+{seat}
+uint32_t calor_state_bytes(void);
+void calor_begin(void *state);
+void calor_step(void *state, const float *given, float *row);
+
+uint32_t calor_state_bytes(void)
+{{
+    return (uint32_t)sizeof({prefix}_state);
+}}
+
+void calor_begin(void *state)
+{{
+    {prefix}_init(({prefix}_state *)state, &{prefix}_defaults);
+}}
+
+void calor_step(void *state, const float *given, float *row)
+{{
+    calor_sit(({prefix}_state *)state, given, row);
+}}
+"""
+
+
+def own_file(law: Code) -> Path:
+    """The file of a law of the user's own. Raises FirmwareError where none is named."""
+    if not law.file:
+        raise FirmwareError("law.file: names no file yet; give it one in C (.c) or Python (.py)")
+    return Path(law.file)
+
+
+@contextmanager
+def seated(design: Design, name: str, form: Form = PLAIN) -> Iterator[Seat | None]:
+    """The seat that the program called `name` takes, as long as it is needed; None for the built-in law. `form` is how
+    the C on the host computes.
+
+    Raises FirmwareError where it is not known, or cannot be built.
+    """
+    if name == BUILT_IN and isinstance(design.law, Code):
+        path = own_file(design.law)
+        consent.check(path)
+        with own_law_seated(design, path) as seat:
+            yield seat
+    elif name == BUILT_IN:
+        yield None
+    elif name == "host":
+        with tempfile.TemporaryDirectory() as place:
+            library = _library(design, Path(place), form)
+        state = ctypes.create_string_buffer(library.calor_state_bytes())
+        library.calor_begin(state)
+        address = ctypes.cast(library.calor_step, ctypes.c_void_p).value or 0
+        yield seat_of(address, ctypes.addressof(state))
+    elif is_own(name):
+        with own_law_seated(design, Path(name)) as seat:
+            yield seat
+    elif name in chip.found_targets():
+        yield from _on_chip(design, chip.found_targets()[name])
+    else:
+        raise FirmwareError(
+            f"--with: must be one of {', '.join(NAMES)}, or a law of your own, as my_law.c or my_law.py"
+            f" (received {name!r})"
+        )
+
+
+def _library(design: Design, folder: Path, form: Form) -> ctypes.CDLL:
+    sources = generate(design, form=form)
+    sources.put(folder)
+    own = seat_code(design, sources)
+    (folder / "seat.c").write_text(_SHARED.format(seat=own, prefix=sources.prefix))
+    path = folder / "seat.so"
+    command = [
+        *host.compiler(), "-O2", "-shared", "-fPIC", *host.STRICT_FLAGS, str(folder / "seat.c"),
+        *(str(folder / name) for name in sources.built), "-o", str(path),
+    ]  # fmt: skip
+    host.built(command)
+    library = ctypes.CDLL(str(path))
+    library.calor_state_bytes.restype = ctypes.c_uint32
+    return library
+
+
+def _on_chip(design: Design, target: chip.Target) -> Iterator[Seat]:
+    """A chip that is emulated step by step, called back from the run."""
+    with tempfile.TemporaryDirectory() as place:
+        program = chip.build(design, target, Path(place))
+    width = row_width(design)
+    machine = chip.Machine(target, program, bytes(4 * len(GIVEN)), 4 * width)
+    machine.call("harness_begin")
+    trouble: list[FirmwareError] = []
+
+    @ctypes.CFUNCTYPE(None, ctypes.c_void_p, ctypes.c_void_p, ctypes.c_void_p)  # type: ignore[untyped-decorator, unused-ignore]
+    def step(state: Any, given: Any, row: Any) -> None:
+        del state
+        if trouble:
+            return
+        machine.write(chip.INPUTS, ctypes.string_at(given, 4 * len(GIVEN)))
+        try:
+            machine.call("harness_sit", chip.INPUTS, chip.ANSWERS)
+        except FirmwareError as error:  # the run cannot be left from here: it is said when it has ended
+            trouble.append(error)
+            return
+        ctypes.memmove(row, machine.read(chip.ANSWERS, 4 * width), 4 * width)
+
+    yield seat_of(ctypes.cast(step, ctypes.c_void_p).value or 0, 0)
+    if trouble:
+        raise trouble[0]

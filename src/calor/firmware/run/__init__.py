@@ -1,0 +1,1 @@
+"""The C built and run: on this machine, and on emulated chips."""

@@ -1,0 +1,284 @@
+"""What stands between generated C and whoever runs it: one input and one row of answers for each control step.
+
+The same few lines of C serve the host and every chip, so that all of them are asked and read alike.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+
+from calor.design.model import Design
+from calor.firmware.sources.generate import outputs_of, tick_s
+from calor.firmware.sources.templating import Sources
+from calor.law.fan_curve import FanCurve
+from calor.law.pid import Pid
+from calor.sense.digital import NO_ANSWER, Digital, code_to_word
+from calor.sense.registry import AnyProbe, gives_code, numbers
+from calor.sense.thermocouple import Thermocouple
+
+FIXED_COLUMNS = 4
+"""Measured, setpoint, flags and alarms; then demand and ticks of each output."""
+
+_ADAPTER = """\
+#include "{header}"
+{conversions}
+typedef struct {{
+    {reading} reading;
+    float other_celsius;
+    float hand_output;
+    uint32_t restart;
+}} calor_input;
+
+static void calor_decide({prefix}_state *state, const calor_input *given)
+{{
+    if (given->restart != 0u) {{
+        {prefix}_init(state, &{prefix}_defaults);
+    }}
+{inputs}
+    (void){prefix}_step(state, {given}, {period});
+}}
+
+static void calor_report({prefix}_state *state, float *row, bool with_ticks)
+{{
+    row[0] = {measured};
+    row[1] = {setpoint};
+    row[2] = (float)((state->probe_fault ? 1 : 0) + (state->cut_out ? 2 : 0) + (state->fault ? 8 << state->fault : 0));
+    row[3] = {alarms};
+    (void)with_ticks;
+{outputs}
+}}
+"""
+_SWITCHING = """\
+    row[{at}] = 0.0f;
+    for (int tick = 0; with_ticks && tick < {ticks}; tick++) {{
+        row[{at}] += {prefix}_{output}switch(state, {tick}) ? 1.0f : 0.0f;
+    }}"""
+
+
+_CONVERSIONS = """\
+__attribute__((unused)) static q16 calor_q(float x)
+{
+    if (x != x || x <= -32768.0f) {
+        return INT32_MIN;
+    }
+    return x >= 32767.0f ? INT32_MAX : (q16)(x * 65536.0f + (x < 0.0f ? -0.5f : 0.5f));
+}
+
+__attribute__((unused)) static float calor_f(q16 x)
+{
+    return (float)x / 65536.0f;
+}
+"""
+"""Between floats and fixed point; a NaN is the lowest number."""
+_SEAT = """\
+{adapter}
+static void calor_sit({prefix}_state *state, const float *given, float *row)
+{{
+    calor_input own;
+    own.reading = {reading};
+    own.other_celsius = given[1];
+    own.hand_output = given[2];
+    own.restart = given[4] > 0.0f ? 1u : 0u;
+{put_in}
+    calor_decide(state, &own);
+    calor_report(state, row, false);
+}}
+"""
+
+
+@dataclass(frozen=True)
+class Answers:
+    """What the C answered, one entry a control step.
+
+    `demands` and `all_ticks` (outputs×steps): what was asked of each output, and its ticks switched on in the step,
+    or its timer's counts; `demand` and `on_ticks` are the first one's. `alarms`: a bit for each.
+    """
+
+    measured_celsius: npt.NDArray[np.float32]
+    setpoint_celsius: npt.NDArray[np.float32]
+    flags: npt.NDArray[np.int64]
+    alarms: npt.NDArray[np.int64]
+    demands: npt.NDArray[np.float32]
+    all_ticks: npt.NDArray[np.int64]
+
+    @property
+    def demand(self) -> npt.NDArray[np.float32]:
+        """What was asked of the first output."""
+        first: npt.NDArray[np.float32] = self.demands[0]
+        return first
+
+    @property
+    def on_ticks(self) -> npt.NDArray[np.int64]:
+        """Ticks that the first output was on, or its timer's counts."""
+        first: npt.NDArray[np.int64] = self.all_ticks[0]
+        return first
+
+
+def row_width(design: Design) -> int:
+    """Numbers in a row of answers."""
+    return FIXED_COLUMNS + 2 * len(design.outputs)
+
+
+def answers_from(rows: npt.NDArray[np.float32]) -> Answers:
+    """Answers from their rows (steps×width)."""
+    columns = rows.T
+    each = columns[FIXED_COLUMNS:]
+    return Answers(
+        columns[0],
+        columns[1],
+        columns[2].astype(np.int64),
+        columns[3].astype(np.int64),
+        each[::2],
+        each[1::2].astype(np.int64),
+    )
+
+
+class _Numbers:
+    """How a C expression is turned into the firmware's numbers, and back."""
+
+    def __init__(self, fixed: bool) -> None:
+        self._fixed = fixed
+
+    def own(self, text: str) -> str:
+        """The firmware's number of a float."""
+        return f"calor_q({text})" if self._fixed else text
+
+    def plain(self, text: str) -> str:
+        """The float of a firmware's number."""
+        return f"calor_f({text})" if self._fixed else text
+
+    def constant(self, value: float) -> str:
+        """A constant."""
+        return f"Q16({value!r})" if self._fixed else f"{value!r}f"
+
+
+def adapter_code(design: Design, sources: Sources) -> str:
+    """The C that asks the thermostat and writes its answers down."""
+    made = _Numbers(sources.form.fixed)
+    ideal = design.probe.kind == "ideal"
+    return _ADAPTER.format(
+        header=sources.header,
+        conversions=_CONVERSIONS if sources.form.fixed else "",
+        prefix=sources.prefix,
+        reading="float" if ideal else "uint32_t",
+        given=made.own("given->reading") if ideal else "given->reading",
+        measured=made.plain("state->measured_celsius"),
+        setpoint=made.plain("state->setpoint_celsius"),
+        period=made.constant(float(design.law.period_s)),
+        inputs=_inputs_code(design, sources.prefix, made),
+        outputs=_outputs_code(design, sources.prefix, made),
+        alarms="(float)state->alarms" if design.guard.alarms else "0.0f",
+    )
+
+
+def _inputs_code(design: Design, prefix: str, made: _Numbers) -> str:
+    """C that hands the inputs beside the reading on: a second temperature, a signal, an output set by hand."""
+    lines = []
+    other = made.own("given->other_celsius")
+    if isinstance(design.law, FanCurve) and design.law.follows == "difference":
+        lines.append(f"state->other_celsius = {other};")
+    if design.setpoint.kind == "follow":
+        # a NaN is no signal; it alone differs from itself
+        lines.append("state->has_signal = !(given->other_celsius != given->other_celsius);")
+        lines.append(f"state->signal_celsius = state->has_signal ? {other} : 0;")
+    if isinstance(design.law, Pid) and design.law.manual_mode:
+        lines.append("if (given->hand_output != given->hand_output) {")
+        lines.append(f"    {prefix}_set_automatic(state);")
+        lines.append("} else {")
+        lines.append(f"    {prefix}_set_manual(state, {made.own('given->hand_output')});")
+        lines.append("}")
+    return "\n".join("    " + line for line in lines)
+
+
+def _outputs_code(design: Design, prefix: str, made: _Numbers) -> str:
+    """C that writes the demand of each output, and what its switch or timer makes of it."""
+    tick = tick_s(design)
+    ticks = round(design.law.period_s / tick)
+    lines = []
+    for number, output in enumerate(outputs_of(design)):
+        at = FIXED_COLUMNS + 2 * number
+        lines.append(f"    row[{at}] = {made.plain(f'state->{output.prefix}demand')};")
+        if output.timing is not None:
+            lines.append(f"    row[{at + 1}] = with_ticks ? (float){prefix}_{output.prefix}pwm_counts(state) : 0.0f;")
+        elif output.switches:
+            lines.append(
+                _SWITCHING.format(at=at + 1, prefix=prefix, output=output.prefix, ticks=ticks, tick=made.constant(tick))
+            )
+        else:
+            lines.append(f"    row[{at + 1}] = 0.0f;")
+    return "\n".join(lines)
+
+
+def seat_code(design: Design, sources: Sources) -> str:
+    """The C that takes what a run gives, as floats, and answers in a row."""
+    return _SEAT.format(
+        adapter=adapter_code(design, sources), prefix=sources.prefix, reading=reading_code(design),
+        put_in=_setpoint_code(design, sources),
+    )  # fmt: skip
+
+
+def reading_code(design: Design) -> str:
+    """C of the reading from a run's counts: as they are, as a sum of conversions, or as a sensor's word."""
+    probe: Any = design.probe
+    if probe.kind == "ideal":
+        return "given[0]"
+    if isinstance(probe, Digital | Thermocouple) and gives_code(probe):
+        bits = probe.bits if isinstance(probe, Digital) else probe.converter_bits
+        nothing = probe.fault_mask or NO_ANSWER
+        mask = (1 << bits) - 1
+        word = f"((uint32_t)(int32_t)given[0] & {mask}u) << {probe.word_shift}"
+        return f"given[0] != given[0] ? {nothing}u : {word}"
+    oversampling = numbers(probe).firmware.adc.oversampling
+    return f"given[0] != given[0] ? 0u : (uint32_t)(given[0] * {float(oversampling)!r}f + 0.5f)"
+
+
+def setpoint_is_put_in(design: Design) -> bool:
+    """Whether the C has a setpoint that can be put in from outside."""
+    return design.setpoint.kind == "hold" and not design.setpoint.locked
+
+
+def _setpoint_code(design: Design, sources: Sources) -> str:
+    """C that puts a setpoint in from outside, where the design has one that can be."""
+    if not setpoint_is_put_in(design):
+        return "    /* the setpoint is the design's own */"
+    own, prefix = _Numbers(sources.form.fixed).own("given[3]"), sources.prefix
+    return f"    (void){prefix}_set_setpoint(state, given[3] != given[3] ? {prefix}_defaults.setpoint_celsius : {own});"
+
+
+def as_given(probe: AnyProbe, readings: npt.NDArray[np.float64]) -> npt.NDArray[Any]:
+    """Readings as the C takes them: °C, sums of conversions, or words; a NaN is a sensor that does not answer."""
+    if probe.kind == "ideal":
+        return readings.astype(np.float32)
+    if isinstance(probe, Digital | Thermocouple) and gives_code(probe):
+        bits = probe.bits if isinstance(probe, Digital) else probe.converter_bits
+        return np.array(
+            [code_to_word(0 if np.isnan(k) else int(k), bits, probe, bool(np.isnan(k))) for k in readings], np.uint32
+        )
+    return np.round(np.nan_to_num(readings) * numbers(probe).firmware.adc.oversampling).astype(np.uint32)
+
+
+def inputs(
+    design: Design,
+    readings: npt.NDArray[np.float64],
+    other_celsius: npt.NDArray[np.float64] | None = None,
+    hand_output: npt.NDArray[np.float64] | None = None,
+    restart: npt.NDArray[np.bool_] | None = None,
+) -> npt.NDArray[Any]:
+    """Inputs as the adapter takes them, one each control step.
+
+    `readings` are counts as a run has them (°C for an ideal probe); `other_celsius` the second temperature or the
+    signal that the design looks at, NaN where there is none; `hand_output` what is set by hand, NaN in automatic;
+    `restart` where the controller starts afresh before the step.
+    """
+    own = as_given(design.probe, readings)
+    layout = [("reading", own.dtype), ("other", np.float32), ("hand", np.float32), ("restart", np.uint32)]
+    given = np.zeros(len(own), layout)
+    given["reading"] = own
+    given["other"] = np.nan if other_celsius is None else other_celsius
+    given["hand"] = np.nan if hand_output is None else hand_output
+    given["restart"] = 0 if restart is None else restart
+    return given

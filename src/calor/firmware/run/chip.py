@@ -1,0 +1,379 @@
+"""The generated C on emulated chips: cross-built, run step by step, compared to the bit, counted and sized.
+
+Three targets by a compiler from the package index and a CPU emulator; both belong to the extra calor[chip]. What is
+counted are instructions, not cycles: a time derived from them is an estimate. Inputs and answers pass through memory,
+so no question of how floats are handed to a function arises.
+"""
+
+from __future__ import annotations
+
+import ctypes
+import shutil
+import sys
+import tempfile
+from dataclasses import dataclass
+from functools import lru_cache
+from pathlib import Path
+from typing import Any, NamedTuple
+
+import numpy as np
+import numpy.typing as npt
+
+from calor.compiled import kernel
+from calor.design.model import Design
+from calor.errors import FirmwareError
+from calor.firmware.run import host
+from calor.firmware.run.adapter import row_width, seat_code
+from calor.firmware.sources.form import PLAIN, Form
+from calor.firmware.sources.generate import generate
+
+MISSING = (
+    "the chips need the packages ziglang, unicorn and pyelftools, which are not installed; install the extra, as in"
+    " pip install 'calor[chip]'"
+)
+FLASH, RAM, RAM_BYTES, FLASH_BYTES = 0x0001_0000, 0x2000_0000, 0x4_0000, 0x10_0000
+INPUTS, ANSWERS, RETURN = 0x3000_0000, 0x5000_0000, 0x8000
+PAGE = 0x1000
+PAINT = 0xA5
+COUNTED_STEPS = 600
+"""Steps of which instructions are counted one by one and the switch is run too; the rest run at full speed."""
+
+
+class Target(NamedTuple):
+    """A chip: what the packaged compiler calls it, whether it is an Arm, and the command of another compiler for it."""
+
+    name: str
+    triple: str
+    cpu: str
+    is_arm: bool
+    compiler: tuple[str, ...] = ()
+
+
+TARGETS: dict[str, Target] = {
+    target.name: target
+    for target in (
+        Target("cortex-m0plus", "thumb-freestanding-eabi", "cortex_m0plus", True),
+        Target("cortex-m4f", "thumb-freestanding-eabihf", "cortex_m4+vfp4d16sp", True),
+        Target("rv32imc", "riscv32-freestanding-none", "generic_rv32+m+c", False),
+    )
+}
+
+BY_GCC = (
+    Target("cortex-m0plus-gcc", "", "cortex_m0plus", True, ("arm-none-eabi-gcc", "-mcpu=cortex-m0plus", "-mthumb")),
+    Target(
+        "cortex-m4f-gcc", "", "cortex_m4", True,
+        ("arm-none-eabi-gcc", "-mcpu=cortex-m4", "-mthumb", "-mfloat-abi=hard", "-mfpu=fpv4-sp-d16"),
+    ),
+)  # fmt: skip
+"""The same chips by the distribution's compiler, where it is installed."""
+AVR = ("avr-gcc", "-mmcu=avr5")
+"""The distribution's compiler for 8-bit AVR. No emulator runs it here: it tells sizes."""
+
+
+def found_targets() -> dict[str, Target]:
+    """The targets there are on this machine: those of the packaged compiler, and those of compilers found beside it."""
+    return TARGETS | {target.name: target for target in BY_GCC if shutil.which(target.compiler[0])}
+
+
+_HARNESS = """\
+{adapter}
+
+static {prefix}_state harness_state;
+
+__attribute__((section(".entry"), used)) void harness_begin(void);
+__attribute__((section(".entry"), used)) void harness_decide(const calor_input *given);
+__attribute__((section(".entry"), used)) void harness_report(float *row);
+__attribute__((section(".entry"), used)) void harness_run(const calor_input *given, float *rows, uint32_t steps);
+
+__attribute__((section(".entry"), used)) void harness_sit(const float *given, float *row);
+
+void harness_sit(const float *given, float *row)
+{{
+    calor_sit(&harness_state, given, row);
+}}
+
+void harness_begin(void)
+{{
+    {prefix}_init(&harness_state, &{prefix}_defaults);
+}}
+
+void harness_decide(const calor_input *given)
+{{
+    calor_decide(&harness_state, given);
+}}
+
+void harness_report(float *row)
+{{
+    calor_report(&harness_state, row, true);
+}}
+
+void harness_run(const calor_input *given, float *rows, uint32_t steps)
+{{
+    for (uint32_t k = 0u; k < steps; k++) {{
+        calor_decide(&harness_state, given + k);
+        calor_report(&harness_state, rows + {width}u * k, false);
+    }}
+}}
+"""
+_LINKER = f"""\
+MEMORY {{
+    FLASH (rx) : ORIGIN = {FLASH:#x}, LENGTH = {FLASH_BYTES:#x}
+    RAM (rwx) : ORIGIN = {RAM:#x}, LENGTH = {RAM_BYTES:#x}
+}}
+SECTIONS {{
+    .text : {{ KEEP(*(.entry)) *(.text .text.*) *(.rodata .rodata.*) *(.srodata .srodata.*) }} > FLASH
+    .data : {{ *(.data .data.* .sdata .sdata.*) }} > RAM AT> FLASH
+    .bss : {{ *(.bss .bss.* .sbss .sbss.* COMMON) }} > RAM
+    /DISCARD/ : {{ *(.ARM.exidx*) *(.ARM.extab*) *(.comment) *(.eh_frame*) *(.note*) }}
+}}
+"""
+
+
+@dataclass(frozen=True)
+class Program:
+    """A linked program: what to load where, where its functions are, and what the thermostat itself takes."""
+
+    segments: tuple[tuple[int, bytes], ...]
+    entries: dict[str, int]
+    flash_bytes: int
+    ram_bytes: int
+
+
+@dataclass(frozen=True)
+class ChipRun:
+    """What a chip answered (steps×width; ticks only in the first `counted` steps), and what it cost."""
+
+    rows: npt.NDArray[np.float32]
+    instructions: npt.NDArray[np.int64]
+    stack_bytes: int
+    program: Program
+
+    @property
+    def counted(self) -> int:
+        """How many steps were counted."""
+        return len(self.instructions)
+
+
+def available() -> bool:
+    """Whether the packages of the extra are there."""
+    import importlib.util
+
+    return all(importlib.util.find_spec(name) is not None for name in ("ziglang", "unicorn", "elftools"))
+
+
+def build(design: Design, target: Target, folder: Path, form: Form = PLAIN) -> Program:
+    """The design's C with its harness, built for a chip. Raises FirmwareError with the diagnostics."""
+    if not available():
+        raise FirmwareError(MISSING)
+    sources = generate(design, form=form)
+    sources.put(folder)
+    own = seat_code(design, sources)
+    harness = _HARNESS.format(adapter=own, prefix=sources.prefix, width=row_width(design))
+    (folder / "harness.c").write_text(harness)
+    (folder / "chip.ld").write_text(_LINKER)
+    program = folder / f"{target.name}.elf"
+    packaged = [sys.executable, "-m", "ziglang", "cc", "-target", target.triple, f"-mcpu={target.cpu}"]
+    command = [
+        *([*target.compiler, "-nostdlib", "-ffreestanding"] if target.compiler else packaged), "-Os", "-g",
+        "-std=c99", "-ffp-contract=off", "-ffunction-sections", "-fdata-sections", "-Wall", "-Wextra", "-Werror",
+        "-Wl,--gc-sections", "-Wl,-e,harness_run", "-Wl,-T," + str(folder / "chip.ld"),
+        str(folder / "harness.c"), *(str(folder / name) for name in sources.built),
+        *(["-lgcc"] if target.compiler else []), "-o", str(program),
+    ]  # fmt: skip
+    host.built(command, f" for {target.name}")
+    return _read(program)
+
+
+@lru_cache(maxsize=32)
+def built_sizes(design: Design, form: Form = PLAIN) -> tuple[tuple[str, int, int], ...]:
+    """(target, flash, RAM in bytes) of a design's C on each chip of the packaged compiler; none without the extra.
+
+    Raises FirmwareError where it does not build.
+    """
+    found = []
+    for target in TARGETS.values() if available() else ():
+        with tempfile.TemporaryDirectory() as place:
+            program = build(design, target, Path(place), form)
+        found.append((target.name, program.flash_bytes, program.ram_bytes))
+    return tuple(found)
+
+
+def host_sizes(design: Design, form: Form = PLAIN) -> tuple[int, int] | None:
+    """(flash, RAM) that the thermostat would take as this machine's own code, bytes; None without the extra.
+
+    Raises FirmwareError where it does not build.
+    """
+    return _sizes(design, form, [*host.compiler(), *host.STRICT_FLAGS]) if available() else None
+
+
+def avr_sizes(design: Design, form: Form = PLAIN) -> tuple[int, int] | None:
+    """(flash, RAM) on an 8-bit AVR, bytes, without the compiler's own routines; None where its compiler is not found.
+
+    Raises FirmwareError where it does not build.
+    """
+    if not available() or shutil.which(AVR[0]) is None:
+        return None
+    return _sizes(design, form, [*AVR, "-std=c99", "-ffreestanding", "-Wall", "-Wextra", "-Werror"])
+
+
+def _sizes(design: Design, form: Form, compiler: list[str]) -> tuple[int, int]:
+    from elftools.elf.elffile import ELFFile
+
+    sources = generate(design, form=form)
+    with tempfile.TemporaryDirectory() as place:
+        sources.put(Path(place))
+        # the size of its state, as a symbol of that size
+        (Path(place) / "size.c").write_text(
+            f'#include "{sources.header}"\nchar calor_state[sizeof({sources.prefix}_state)];\n'
+        )
+        sizes = []
+        for name in (*sources.built, "size.c"):
+            made = Path(place) / "one.o"
+            command = [*compiler, "-Os", "-c", str(Path(place) / name), "-o", str(made)]
+            host.built(command)
+            with made.open("rb") as stream:
+                symbols = list(ELFFile(stream).get_section_by_name(".symtab").iter_symbols())
+            sizes.append(sum(int(s["st_size"]) for s in symbols if s["st_info"]["type"] in ("STT_FUNC", "STT_OBJECT")))
+    return sum(sizes[:-1]), sizes[-1]
+
+
+def _read(path: Path) -> Program:
+    from elftools.elf.elffile import ELFFile
+
+    with path.open("rb") as stream:
+        elf = ELFFile(stream)
+        segments = tuple(
+            (int(segment["p_paddr"]), bytes(segment.data()))
+            for segment in elf.iter_segments()
+            if segment["p_type"] == "PT_LOAD" and segment["p_filesz"]
+        )
+        symbols = [symbol for symbol in elf.get_section_by_name(".symtab").iter_symbols() if symbol.name]
+    entries = {s.name: int(s["st_value"]) & ~1 for s in symbols if s.name.startswith("harness_")}
+    # one place may have several names: it is counted once; the harness is not part of the thermostat
+    sized = {
+        (int(s["st_value"]) & ~1): int(s["st_size"])
+        for s in symbols
+        if s["st_info"]["type"] in ("STT_FUNC", "STT_OBJECT") and not s.name.startswith("harness_")
+    }
+    flash = sum(size for at, size in sized.items() if FLASH <= at < FLASH + FLASH_BYTES)
+    ram = sum(size for at, size in sized.items() if at >= RAM)
+    state = next(int(s["st_size"]) for s in symbols if s.name == "harness_state")
+    return Program(segments, entries, flash, ram + state)
+
+
+class Machine:
+    """One emulated chip with a program in it."""
+
+    def __init__(self, target: Target, program: Program, given: bytes, answer_bytes: int) -> None:
+        import unicorn
+        import unicorn.arm_const as arm
+        import unicorn.riscv_const as riscv
+
+        self.target, self.program = target, program
+        if target.is_arm:
+            self.uc = unicorn.Uc(unicorn.UC_ARCH_ARM, unicorn.UC_MODE_THUMB | unicorn.UC_MODE_MCLASS)
+            m4 = "m4" in target.cpu
+            self.uc.ctl_set_cpu_model(arm.UC_CPU_ARM_CORTEX_M4 if m4 else arm.UC_CPU_ARM_CORTEX_M0)
+            self._arguments = (arm.UC_ARM_REG_R0, arm.UC_ARM_REG_R1, arm.UC_ARM_REG_R2)
+            self._stack, self._link, self._mode = arm.UC_ARM_REG_SP, arm.UC_ARM_REG_LR, 1
+        else:
+            self.uc = unicorn.Uc(unicorn.UC_ARCH_RISCV, unicorn.UC_MODE_RISCV32)
+            self._arguments = (riscv.UC_RISCV_REG_A0, riscv.UC_RISCV_REG_A1, riscv.UC_RISCV_REG_A2)
+            self._stack, self._link, self._mode = riscv.UC_RISCV_REG_SP, riscv.UC_RISCV_REG_RA, 0
+        for base, size in (
+            (FLASH, FLASH_BYTES), (RAM, RAM_BYTES), (RETURN, PAGE), (INPUTS, len(given)), (ANSWERS, answer_bytes)
+        ):  # fmt: skip
+            self.uc.mem_map(base, (size // PAGE + 1) * PAGE)
+        for at, data in program.segments:
+            self.uc.mem_write(at, data)
+        self.uc.mem_write(INPUTS, given)
+        if target.is_arm and "m4" in target.cpu:
+            self.uc.reg_write(arm.UC_ARM_REG_FPEXC, 0x4000_0000)
+
+    def write(self, at: int, data: bytes) -> None:
+        """Put bytes into memory."""
+        self.uc.mem_write(at, data)
+
+    def read(self, at: int, count: int) -> bytes:
+        """Bytes of memory."""
+        return bytes(self.uc.mem_read(at, count))
+
+    def call(self, name: str, *arguments: int) -> None:
+        """Run one function to its end. Raises FirmwareError where it goes astray."""
+        import unicorn
+
+        self.uc.reg_write(self._stack, RAM + RAM_BYTES - 16)
+        self.uc.reg_write(self._link, RETURN | self._mode)
+        for register, value in zip(self._arguments, arguments, strict=False):
+            self.uc.reg_write(register, value)
+        try:
+            self.uc.emu_start(self.program.entries[name] | self._mode, RETURN)
+        except unicorn.UcError as error:
+            raise FirmwareError(f"the firmware went astray on {self.target.name} in {name}: {error}") from None
+
+
+class _Counter:
+    """Counts instructions by a compiled callback: one in Python would cost a thousand times as much."""
+
+    def __init__(self, machine: Machine) -> None:
+        import unicorn
+        from unicorn.unicorn_py3.unicorn import uclib
+
+        self._total = (ctypes.c_int64 * 1)(0)
+        self._library, self._machine = uclib, machine
+        self._hook = ctypes.c_size_t(0)
+        uclib.uc_hook_add(
+            machine.uc._uch, ctypes.byref(self._hook), unicorn.UC_HOOK_CODE, kernel().address("calor_count"),
+            ctypes.cast(self._total, ctypes.c_void_p), ctypes.c_uint64(1), ctypes.c_uint64(0),
+        )  # fmt: skip
+        machine.uc.ctl_flush_tb()
+
+    @property
+    def total(self) -> int:
+        """Instructions since it was begun."""
+        return int(self._total[0])
+
+    def end(self) -> None:
+        """Count no more; what runs from here on runs at full speed."""
+        self._library.uc_hook_del(self._machine.uc._uch, self._hook)
+        self._machine.uc.ctl_flush_tb()
+
+
+def run(
+    design: Design, target: Target, given: npt.NDArray[Any], counted: int = COUNTED_STEPS, form: Form = PLAIN
+) -> ChipRun:
+    """The C of `design` on a chip, on inputs of the adapter. Raises FirmwareError."""
+    with tempfile.TemporaryDirectory() as place:
+        program = build(design, target, Path(place), form)
+    return run_program(design, target, program, given, counted)
+
+
+def run_program(
+    design: Design, target: Target, program: Program, given: npt.NDArray[Any], counted: int = COUNTED_STEPS
+) -> ChipRun:
+    """A built program on inputs of the adapter: the first `counted` steps one by one, the others in one go."""
+    width, steps = row_width(design), len(given)
+    counted = min(counted, steps)
+    machine = Machine(target, program, given.tobytes(), 4 * width * max(steps, 1))
+    top = RAM + RAM_BYTES - 16
+    low = RAM + RAM_BYTES // 2
+    machine.uc.mem_write(low, bytes([PAINT]) * (top - low))
+    machine.call("harness_begin")
+    instructions = np.zeros(counted, np.int64)
+    size = given.dtype.itemsize
+    for k in range(counted):
+        if k == 0:
+            counter = _Counter(machine)
+        before = counter.total
+        machine.call("harness_decide", INPUTS + k * size)
+        instructions[k] = counter.total - before
+        machine.call("harness_report", ANSWERS + 4 * width * k)
+    if counted:
+        counter.end()
+    if steps > counted:
+        machine.call("harness_run", INPUTS + counted * size, ANSWERS + 4 * width * counted, steps - counted)
+    painted = np.frombuffer(bytes(machine.uc.mem_read(low, top - low)), np.uint8)
+    touched = np.flatnonzero(painted != PAINT)
+    stack_bytes = int(top - low - touched[0]) if len(touched) else 0
+    answers = np.frombuffer(bytes(machine.uc.mem_read(ANSWERS, 4 * width * steps)), np.float32).reshape(steps, width)
+    return ChipRun(answers, instructions, stack_bytes, program)

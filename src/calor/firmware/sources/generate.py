@@ -1,0 +1,151 @@
+"""C99 sources of a design: float only, no heap, no globals that change, settings in one const struct.
+
+Each block has a template beside the others; it says in C what the block's Python step says, line by line.
+"""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from calor.design.model import Design
+from calor.drive import pwm
+from calor.drive import registry as drives
+from calor.drive.pwm import Pwm
+from calor.errors import FirmwareError
+from calor.firmware.sources import fixed_point
+from calor.firmware.sources.code_table import code_table
+from calor.firmware.sources.form import PLAIN, Form
+from calor.firmware.sources.scaling import probe_context
+from calor.firmware.sources.templating import Sources, c_name, plain_text, render, write_files
+from calor.law import alarm as alarms
+from calor.law import fan_curve
+from calor.law import registry as laws
+from calor.law import setpoint as setpoints
+from calor.law.code import Code
+from calor.law.fan_curve import FanCurve
+from calor.law.pid import Pid
+from calor.law.setpoint import Follow
+from calor.sense import knob as knobs
+
+OUTPUT_PREFIXES = ("", "second_", "third_", "fourth_")
+
+
+@dataclass(frozen=True)
+class OutputCode:
+    """One output in the generated code: the prefix of its names, what it is called, and its drive."""
+
+    prefix: str
+    name: str
+    kind: str
+    drive: drives.DriveNumbers
+    timing: pwm.Timing | None
+    switches: bool
+    active_low: bool
+
+
+def outputs_of(design: Design) -> tuple[OutputCode, ...]:
+    """The outputs of a design as its C has them."""
+    found = []
+    for number, name in enumerate(design.outputs):
+        own = design.drive_of(number)
+        timing = pwm.timing(own) if isinstance(own, Pwm) else None
+        active_low = bool(getattr(own, "active_low", False))
+        switches = own.kind in drives.SWITCHES
+        prefix = OUTPUT_PREFIXES[number]
+        found.append(OutputCode(prefix, name, own.kind, drives.numbers(own), timing, switches, active_low))
+    return tuple(found)
+
+
+def tick_s(design: Design) -> float:
+    """The pace at which the generated switch is meant to be called: half-cycles, or a fine share of the step."""
+    period_s = float(design.law.period_s)
+    for output in outputs_of(design):
+        half_cycle_s = output.drive.time_proportional.half_cycle_s if output.kind == "time_proportional" else 0.0
+        if half_cycle_s > 0.0 and abs(period_s / half_cycle_s - round(period_s / half_cycle_s)) < 1e-6:
+            return half_cycle_s
+    return period_s / max(1, round(period_s / 0.01))
+
+
+def generate(design: Design, prefix: str = "", form: Form = PLAIN) -> Sources:
+    """The C99 sources of `design`, a header and a C file for each concern; names begin with `prefix`, else with the
+    design's.
+
+    Raises FirmwareError where `prefix` cannot begin a name in C.
+    """
+    if prefix and not re.fullmatch(r"[A-Za-z][A-Za-z0-9_]{0,39}", prefix):
+        raise FirmwareError(
+            f"prefix: must begin with a letter and be up to 40 letters, digits and _ (received {prefix!r})"
+        )
+    if isinstance(design.law, Code):
+        raise FirmwareError(
+            "law.kind code: the law is your own file, and nothing is made of it; choose a law of Calor's for its C"
+        )
+    prefix = prefix or c_name(design.name)
+    context = context_of(design, prefix, form)
+    files = {
+        f"{prefix}_{concern}{end}": render(f"{concern}{end}.j2", context)
+        for concern in concerns(context)
+        for end in (".c", ".h")
+        if (concern, end) != ("state", ".c")
+    }
+    if form.fixed:
+        files = fixed_point.in_fixed_point(files) | {f"{prefix}_q16.h": render("q16.h.j2", {})}
+    return Sources(prefix, files, f"{prefix}_thermostat.h", form)
+
+
+def concerns(context: dict[str, Any]) -> list[str]:
+    """What has a file of its own: the thermostat that joins them first, then in the order of the loop."""
+    return [
+        "thermostat", "probe", "setpoint", "law", "guard",
+        *(["drive"] if context["has_drive"] else []),
+        *(["knob"] if context["knob"] or context["button"] else []),
+        *(["logarithm"] if context["needs_log"] else []),
+        "state",
+    ]  # fmt: skip
+
+
+def context_of(design: Design, prefix: str, form: Form = PLAIN) -> dict[str, Any]:
+    """What the templates say of a design."""
+    outputs = outputs_of(design)
+    trips = sum(1 << k for k, alarm in enumerate(design.guard.alarms) if alarm.trips)
+    follows_dew_point = isinstance(design.setpoint, Follow) and design.setpoint.signal == "dew_point"
+    probe = probe_context(design.probe, prefix, form, code_table(design) if form.table else None)
+    return probe | {
+        "alone": False,
+        "design_name": plain_text(design.name),
+        "design": design,
+        "law": laws.numbers(design.law, design.guard),
+        "leads_back": isinstance(design.law, Pid) and design.law.anti_windup == "back_calculate",
+        "manual_mode": isinstance(design.law, Pid) and design.law.manual_mode,
+        "curve": _curve(design),
+        "setpoint": setpoints.numbers(design.setpoint),
+        "outputs": outputs,
+        "needs_log": (probe["uses_bits"] or follows_dew_point) and not form.fixed,
+        "fine": 1024.0 if form.fixed else 1.0,
+        "long_s": fixed_point.LARGEST if form.fixed else 1e9,
+        "alarms": [alarms.numbers(alarm, design.law.action) for alarm in design.guard.alarms],
+        "alarm_kinds": alarms.KINDS,
+        "rate_of_rise": alarms.RATE_OF_RISE,
+        "trip_mask": f"0x{trips:X}u" if trips else "",
+        "knob": None if design.knob is None else knobs.knob_numbers(design.knob),
+        "button": design.button,
+        "tick_s": tick_s(design),
+        "switches": any(output.switches for output in outputs),
+        "has_drive": any(output.switches or output.timing for output in outputs),
+    }
+
+
+def _curve(design: Design) -> tuple[tuple[float, float], ...]:
+    """The points of a fan curve in the order in which its output rises; none where the law is another."""
+    if not isinstance(design.law, FanCurve):
+        return ()
+    points = fan_curve.curve(design.law)
+    return points if design.law.action == "cool" else points[::-1]
+
+
+def write(design: Design, folder: Path, prefix: str = "") -> list[Path]:
+    """Write the sources of `design` into `folder`, made where it is missing. Raises FirmwareError."""
+    return write_files(generate(design, prefix), folder)

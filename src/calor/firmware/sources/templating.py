@@ -1,0 +1,108 @@
+"""Templates of C filled in: names, literals, and the files that come of it."""
+
+from __future__ import annotations
+
+import math
+import re
+import unicodedata
+from collections.abc import Iterable
+from dataclasses import dataclass
+from functools import cache
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from calor.design.file import save_atomically
+from calor.errors import FirmwareError
+from calor.firmware.sources.form import PLAIN, Form
+
+if TYPE_CHECKING:
+    from jinja2 import Environment
+
+SMALLEST_FLOAT = 1.1754944e-38
+"""FLT_MIN of IEEE 754 binary32."""
+
+
+@dataclass(frozen=True)
+class Sources:
+    """The generated files by name, which of them is the header to include, the prefix of every name."""
+
+    prefix: str
+    files: dict[str, str]
+    header: str
+    form: Form = PLAIN
+
+    @property
+    def built(self) -> list[str]:
+        """The C files that make up the code."""
+        return [name for name in self.files if name.endswith(".c")]
+
+    def put(self, folder: Path) -> None:
+        """Write the files into a folder of one's own, to be built there."""
+        for name, text in self.files.items():
+            (folder / name).write_text(text)
+
+
+def c_name(name: str) -> str:
+    """A design's name as a C identifier in lower case."""
+    plain = unicodedata.normalize("NFKD", name).encode("ascii", "ignore").decode().lower()
+    word = re.sub(r"[^a-z0-9]+", "_", plain).strip("_")[:40].strip("_")
+    if not word:
+        return "design"
+    return f"design_{word}" if word[0].isdigit() else word
+
+
+def c_float(value: float) -> str:
+    """The shortest float literal in C that reads back to the nearest float; what is too small for a float is 0."""
+    text = str(np.float32(value if abs(value) >= SMALLEST_FLOAT else 0.0))
+    return (text if any(sign in text for sign in ".e") else text + ".0") + "f"
+
+
+def _rows(literals: Iterable[str], on_a_line: int, indent: int) -> str:
+    """Literals with commas between them, so many on a line."""
+    every = list(literals)
+    lines = [", ".join(every[k : k + on_a_line]) for k in range(0, len(every), on_a_line)]
+    return (",\n" + " " * indent).join(lines)
+
+
+@cache
+def _environment() -> Environment:
+    from jinja2 import Environment, PackageLoader, StrictUndefined
+
+    # autoescape is for web pages; these templates write C
+    environment = Environment(
+        loader=PackageLoader("calor.firmware.sources"), undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True,
+        keep_trailing_newline=True, autoescape=False,
+    )  # fmt: skip
+    environment.filters["f"] = c_float
+    environment.tests["finite"] = lambda value: bool(math.isfinite(value))
+    environment.filters["rows"] = _rows
+    environment.filters["b"] = lambda value: "true" if value else "false"
+    return environment
+
+
+def plain_text(name: str) -> str:
+    """A name as it may stand in a comment."""
+    return re.sub(r"[^\x20-\x7e]|\*/|/\*", "?", name)
+
+
+def render(template: str, context: dict[str, Any]) -> str:
+    """A template filled with `context`; parts that are left out leave no more than one empty line."""
+    text = _environment().get_template(template).render(context)
+    return re.sub(r"\n{3,}", "\n\n", text).rstrip("\n") + "\n"
+
+
+def write_files(sources: Sources, folder: Path) -> list[Path]:
+    """Write sources into `folder`, made where it is missing. Raises FirmwareError."""
+    written = []
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+        for name, text in sources.files.items():
+            save_atomically(folder / name, text)
+            written.append(folder / name)
+    except OSError as error:
+        raise FirmwareError(
+            f"{folder}: cannot be written ({error.strerror or error}); choose a folder you may write to"
+        ) from None
+    return written
