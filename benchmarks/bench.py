@@ -164,22 +164,22 @@ def command_table() -> None:
 
 def blocked_table(app: object, window: object) -> None:
     """How long the window's thread does nothing else, at most, while it edits, saves and changes what it shows."""
-    model = window.model  # type: ignore[attr-defined]
+    desk = window.desk  # type: ignore[attr-defined]
     table = Table("window's thread, longest at a stretch", "ms", "goal", title="Blocked")
     with tempfile.TemporaryDirectory() as place:
         path = Path(place) / "bench.toml"
         deeds: list[tuple[str, Callable[[], object]]] = [
-            ("an edit", lambda: model.set_value("law", "gain_per_celsius", 0.31)),
-            ("saving", lambda: model.save(path)),
-            ("another unit", lambda: model.set_unit("°F")),
-            ("another bench", lambda: model.choose_bench("load")),
-            ("another law", lambda: model.set_kind("law", "on_off")),
-            ("the probe's room, first", lambda: model.set_wide(True)),
-            ("back", lambda: model.set_wide(False)),
-            ("the Code room, first", lambda: model.choose_room("code")),
-            ("back", lambda: model.choose_room("loop")),
-            ("the Code room again", lambda: model.choose_room("code")),
-            ("back", lambda: model.choose_room("loop")),
+            ("an edit", lambda: desk.document.set_value("law", "gain_per_celsius", 0.31)),
+            ("saving", lambda: desk.document.save(path)),
+            ("another unit", lambda: desk.view.set_unit("°F")),
+            ("another bench", lambda: desk.view.choose_bench("load")),
+            ("another law", lambda: desk.document.set_kind("law", "on_off")),
+            ("the probe's room, first", lambda: desk.view.choose_room("probe")),
+            ("back", desk.view.go_back),
+            ("the Code room, first", lambda: desk.view.choose_room("code")),
+            ("back", lambda: desk.view.choose_room("loop")),
+            ("the Code room again", lambda: desk.view.choose_room("code")),
+            ("back", lambda: desk.view.choose_room("loop")),
             ("another theme", window.toggle_theme),  # type: ignore[attr-defined]
         ]
         for name, deed in deeds:
@@ -225,7 +225,7 @@ def window_table() -> None:
     from PyQt6.QtCore import QEvent, QEventLoop, QObject
 
     from calor.desk.app import make_application
-    from calor.desk.state.model import Model
+    from calor.desk.state.desk import Desk
     from calor.desk.state.places import Remembered
     from calor.desk.state.simulator import Simulator
     from calor.desk.window.window import Window
@@ -241,36 +241,36 @@ def window_table() -> None:
             return super().eventFilter(watched, event)
 
     app = make_application()
-    window = Window(Model(Simulator(), Remembered()))
+    window = Window(Desk(Simulator(), Remembered()))
     window.resize(1280, 800)
     window.show()
     window.files.open_demo(0)
-    model = window.model
-    model.set_value("trial", "span_s", 36_000.0)
+    desk = window.desk
+    desk.document.set_value("trial", "span_s", 36_000.0)
     done: list[float] = []
-    model.run_changed.connect(lambda: done.append(time.perf_counter()))
+    desk.runs.changed.connect(lambda: done.append(time.perf_counter()))
     painted = Painted()
-    window.strip.demand.installEventFilter(painted)
+    window.room("loop").strip.demand.installEventFilter(painted)
 
     def settle(number: int, limit_s: float = 60.0) -> None:
         end = time.perf_counter() + limit_s
         while time.perf_counter() < end:
             # waits as the application does, and leaves the processor to the run
             app.processEvents(QEventLoop.ProcessEventsFlag.WaitForMoreEvents)
-            result = model.result
+            result = desk.runs.current
             if result is not None and result.request.number >= number and painted.at > done[-1]:
                 return
         raise SystemExit("the window did not answer")
 
-    settle(model._requests)
+    settle(desk.runs.requests)
     idle_end = time.perf_counter() + 2.0
     while time.perf_counter() < idle_end:
         app.processEvents()
     taken = []
     for k in range(60):
         began = time.perf_counter()
-        model.set_value("law", "gain_per_celsius", 0.15 + 0.002 * k)
-        settle(model._requests)
+        desk.document.set_value("law", "gain_per_celsius", 0.15 + 0.002 * k)
+        settle(desk.runs.requests)
         taken.append((painted.at - began) * 1e3)
     taken.sort()
     table = Table(
@@ -281,13 +281,13 @@ def window_table() -> None:
     done.clear()
     asked, began = 0, time.perf_counter()
     while time.perf_counter() - began < 2.0:
-        model.set_value("law", "gain_per_celsius", 0.15 + 0.0001 * asked)
+        desk.document.set_value("law", "gain_per_celsius", 0.15 + 0.0001 * asked)
         asked += 1
         # a hand moves the pointer about 100 times a second
         time.sleep(0.01)
         app.processEvents()
     last = time.perf_counter()
-    settle(model._requests)
+    settle(desk.runs.requests)
     table.add_row(
         f"dragged 2 s: {asked} changes, {len(done)} drawn; the last one after",
         f"{(painted.at - last) * 1e3:.0f}",
@@ -295,7 +295,7 @@ def window_table() -> None:
     )
     CONSOLE.print(table)
     blocked_table(app, window)
-    model.undo_stack.setClean()
+    desk.document.undo_stack.setClean()
     window.close()
 
 
@@ -304,19 +304,19 @@ import sys, time
 began = float(sys.argv[1])
 from calor.desk.app import make_application
 app = make_application()
-from calor.desk.state.model import Model
+from calor.desk.state.desk import Desk
 from calor.desk.state.places import Remembered
 from calor.desk.state.simulator import Simulator
 from calor.desk.window.window import Window
 imported = time.time()
-window = Window(Model(Simulator(), Remembered()))
+window = Window(Desk(Simulator(), Remembered()))
 window.resize(1280, 800)
 sys.setswitchinterval(0.001)
 window.show()
 app.processEvents()
 up = time.time()
 window.open_first(None, True)
-while window.model.result is None:
+while window.desk.runs.current is None:
     app.processEvents()
     time.sleep(0.002)
 app.processEvents()

@@ -107,7 +107,7 @@ def desk(qtbot: Any) -> Iterator[Callable[..., Any]]:
     from PyQt6.QtWidgets import QApplication
 
     from calor.desk.app import make_application
-    from calor.desk.state.model import Model
+    from calor.desk.state.desk import Desk as State
     from calor.desk.state.places import Remembered
     from calor.desk.state.simulator import Simulator
     from calor.desk.window.window import Window
@@ -116,7 +116,7 @@ def desk(qtbot: Any) -> Iterator[Callable[..., Any]]:
     windows: list[Any] = []
 
     def open_desk(path: Path | None = None) -> Any:
-        window = Window(Model(Simulator(), Remembered()))
+        window = Window(State(Simulator(), Remembered()))
         windows.append(window)
         window.resize(1280, 800)
         window.show()
@@ -128,9 +128,9 @@ def desk(qtbot: Any) -> Iterator[Callable[..., Any]]:
 
     yield open_desk
     for window in windows:
-        window.model.undo_stack.setClean()
+        window.desk.document.undo_stack.setClean()
         window.close()
-        assert not window.model.simulator._thread.is_alive()
+        assert not window.desk.simulator._thread.is_alive()
         window.deleteLater()
     qtbot.wait(1)
 
@@ -139,7 +139,7 @@ def desk(qtbot: Any) -> Iterator[Callable[..., Any]]:
 def standing(qapp: Any, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Any]:
     """One window with the demo, for all cases of a table: each sets what it looks at."""
     from calor.desk.app import make_application
-    from calor.desk.state.model import Model
+    from calor.desk.state.desk import Desk as State
     from calor.desk.state.places import Remembered
     from calor.desk.state.simulator import Simulator
     from calor.desk.window.window import Window
@@ -148,31 +148,31 @@ def standing(qapp: Any, tmp_path_factory: pytest.TempPathFactory) -> Iterator[An
         for name in ("XDG_CONFIG_HOME", "XDG_STATE_HOME", "XDG_DATA_HOME"):
             patch.setenv(name, str(tmp_path_factory.mktemp("standing") / name.lower()))
         make_application()
-        window = Window(Model(Simulator(), Remembered()))
+        window = Window(State(Simulator(), Remembered()))
         window.resize(1280, 800)
         window.show()
         window.open_first(None, demo=True)
         end = time.monotonic() + 60.0
-        while not is_current(window.model) and time.monotonic() < end:
+        while not is_current(window.desk) and time.monotonic() < end:
             qapp.processEvents()
     yield window
-    window.model.undo_stack.setClean()
+    window.desk.document.undo_stack.setClean()
     window.close()
-    assert not window.model.simulator._thread.is_alive()
+    assert not window.desk.simulator._thread.is_alive()
     window.deleteLater()
     qapp.processEvents()
 
 
-def is_current(model: Any) -> bool:
+def is_current(desk: Any) -> bool:
     """Whether the desk shows the run of the design as it is now."""
     return bool(
-        model.result is not None
-        and model.result.request.design == model.design
-        and model.result.request.trial == model.trial
-        and model.result.request.number == model._requests
+        desk.runs.current is not None
+        and desk.runs.current.request.design == desk.document.design
+        and desk.runs.current.request.trial == desk.document.trial
+        and desk.runs.current.request.number == desk.runs.requests
     )
 
 
 def ran(qtbot: Any, window: Any) -> None:
     """Wait until the desk shows the run of the design as it is now."""
-    qtbot.waitUntil(lambda: is_current(window.model), timeout=60_000)
+    qtbot.waitUntil(lambda: is_current(window.desk), timeout=60_000)

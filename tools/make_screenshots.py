@@ -9,6 +9,8 @@ import tempfile
 import time
 from collections.abc import Callable
 from pathlib import Path
+from pkgutil import resolve_name
+from typing import Any
 
 ROOM = """
 name = "{name}"
@@ -37,6 +39,19 @@ adc = { bits = 16, reference_volt = 0.4 }"""
 PICTURES = Path(__file__).parent.parent / "docs" / "screenshots"
 
 
+def unpictured(pictures: list[str]) -> list[str]:
+    """The rooms of which there is no picture yet: one is called after its room, or begins with it."""
+    from calor.desk.rooms import ROOMS
+
+    names = [resolve_name(place).name for place in ROOMS]
+    return [name for name in names if not any(picture.split("-")[0] == name for picture in pictures)]
+
+
+def entering(name: str) -> Callable[[Any], None]:
+    """A scene: the room called `name`."""
+    return lambda window: window.desk.view.choose_room(name)
+
+
 def main() -> None:
     """Open the desk with each scene and grab the window."""
     from PyQt6.QtCore import Qt
@@ -44,7 +59,7 @@ def main() -> None:
 
     from calor.demo import DEMOS
     from calor.desk.app import make_application
-    from calor.desk.state.model import Model
+    from calor.desk.state.desk import Desk
     from calor.desk.state.places import Remembered
     from calor.desk.state.simulator import Simulator
     from calor.desk.window.window import Window
@@ -59,42 +74,42 @@ def main() -> None:
             time.sleep(0.005)
 
     def desk(number: int = 0, text: str = "") -> Window:
-        window = Window(Model(Simulator(), Remembered()))
+        window = Window(Desk(Simulator(), Remembered()))
         window.resize(1280, 800)
         window.show()
         window.activateWindow()
         if text:
-            window.model.open_text(text)
+            window.desk.document.open_text(text)
         else:
             window.files.open_demo(number)
         end = time.monotonic() + 60
-        while window.model.result is None and time.monotonic() < end:
+        while window.desk.runs.current is None and time.monotonic() < end:
             app.processEvents()
-        window.strip.setFocus(Qt.FocusReason.OtherFocusReason)
+        window.room("loop").strip.setFocus(Qt.FocusReason.OtherFocusReason)
         rest(2.0)
         return window
 
     def pid(window: Window) -> None:
-        window.strip.set_calipers(True)
-        window.strip.calipers[:] = [1500.0, 3300.0]
-        window.strip.redraw()
+        window.room("loop").strip.set_calipers(True)
+        window.room("loop").strip.calipers[:] = [1500.0, 3300.0]
+        window.room("loop").strip.redraw()
 
     def on_off(window: Window) -> None:
-        window.model.pin()
-        window.model.set_kind("law", "on_off")
+        window.desk.runs.pin()
+        window.desk.document.set_kind("law", "on_off")
 
     def tried(window: Window) -> None:
-        next(card for card in window.verdict.cards if card.advice.proposal is not None).try_button.click()
+        next(card for card in window.room("loop").verdict.cards if card.advice.proposal is not None).try_button.click()
 
     def overlaid(window: Window) -> None:
-        window.model.set_kind("law", "on_off")
-        window.files.overlay(DEMOS[0].log)
+        window.desk.document.set_kind("law", "on_off")
+        window.room("loop").overlay.take(DEMOS[0].log)
         rest()
-        window.strip.look_at(1200.0, 6000.0)
+        window.room("loop").strip.look_at(1200.0, 6000.0)
 
     def faults(window: Window) -> None:
-        window.model.choose_trial(2)
-        window.model.choose_bench("trial")
+        window.desk.document.choose_trial(2)
+        window.desk.view.choose_bench("trial")
 
     def error(window: Window) -> None:
         entry = window.bench.form.fields["law.gain_per_celsius"].entry
@@ -104,34 +119,34 @@ def main() -> None:
         entry.textEdited.emit("22,5x")
         place = Path(tempfile.mkdtemp()) / "shelf.csv"
         place.write_text("time_s,shelf_celsius\n0,21.5\n10,warm\n")
-        window.files.take(place)
+        window.take(place)
 
     def dark(window: Window) -> None:
         window.set_theme("dark")
-        window.model.choose_bench("probe")
+        window.desk.view.choose_bench("probe")
 
     def at(bench: str, trial: int = 0) -> Callable[[Window], None]:
         def scene(window: Window) -> None:
-            window.model.choose_trial(trial)
-            window.model.choose_bench(bench)
+            window.desk.document.choose_trial(trial)
+            window.desk.view.choose_bench(bench)
 
         return scene
 
     def code(window: Window) -> None:
-        window.model.choose_room("code")
+        window.desk.view.choose_room("code")
         done: list[bool] = []
-        window.code_room.panel.check.finished.connect(lambda *_: done.append(True))
+        window.room("code").page.panel.check.finished.connect(lambda *_: done.append(True))
         for gain in (0.7, 0.8):
             done.clear()
-            window.model.set_value("law", "gain_per_celsius", gain)
-            window.code_room.panel.run_check.click()
+            window.desk.document.set_value("law", "gain_per_celsius", gain)
+            window.room("code").page.panel.run_check.click()
             end = time.monotonic() + 120
             while not done and time.monotonic() < end:
                 app.processEvents()
 
     def own_law(window: Window) -> None:
-        window.model.choose_room("code")
-        room = window.code_room
+        window.desk.view.choose_room("code")
+        room = window.room("code").page
         place = Path(tempfile.mkdtemp()) / "my_law.c"
         room.start_law(place)
         own = room.own[str(place)]
@@ -143,19 +158,19 @@ def main() -> None:
         own.problems.itemActivated.emit(own.problems.item(0))
 
     def start(window: Window) -> None:
-        window.show_start(True)
+        window.desk.view.choose_room("start")
         end = time.monotonic() + 60
-        while any(card.thumbnail is None for card in window.start_page.cards) and time.monotonic() < end:
+        while any(card.thumbnail is None for card in window.start.page.cards) and time.monotonic() < end:
             app.processEvents()
 
     def setpoint(window: Window) -> None:
-        window.model.set_unit("°F")
-        window.model.choose_bench("setpoint")
+        window.desk.view.set_unit("°F")
+        window.desk.view.choose_bench("setpoint")
 
     def wide(window: Window) -> None:
-        window.model.set_wide(True)
+        window.desk.view.choose_room("probe")
         end = time.monotonic() + 60
-        while window.model.survey is None and time.monotonic() < end:
+        while window.room("probe").survey.latest is None and time.monotonic() < end:
             app.processEvents()
         rest(1.0)
 
@@ -167,7 +182,7 @@ def main() -> None:
              "uncertainty_celsius": 0.05}
             for t, r, against in comparisons
         )  # fmt: skip
-        window.model.set_values("probe", {"calibration": points, "filter": {"kind": "mean", "readings": 8}})
+        window.desk.document.set_values("probe", {"calibration": points, "filter": {"kind": "mean", "readings": 8}})
         wide(window)
 
     scenes: list[tuple[str, int, Callable[[Window], None]]] = [
@@ -183,8 +198,11 @@ def main() -> None:
         ("probe-rtd", ROOM.format(name="Film bath", celsius=38, probe=RTD), wide),
     ]
     every = [(name, number, "", scene) for name, number, scene in scenes]
+    every += [(name, 0, text, scene) for name, text, scene in rooms]
+    # a room that has no picture of its own yet is shown as it is entered
+    every += [(f"room-{name}", 0, "", entering(name)) for name in unpictured([name for name, *_ in every])]
     wanted = sys.argv[1:]
-    for name, number, text, scene in every + [(name, 0, text, scene) for name, text, scene in rooms]:
+    for name, number, text, scene in every:
         if wanted and name not in wanted:
             continue
         window = desk(number, text)
@@ -192,10 +210,10 @@ def main() -> None:
         rest()
         window.grab().save(str(PICTURES / f"{name}.png"))
         print(f"docs/screenshots/{name}.png")
-        window.model.set_unit("°C")
+        window.desk.view.set_unit("°C")
         window.set_theme("light")
-        window.model.undo_stack.setClean()
-        for own in window.code_room.unsaved():
+        window.desk.document.undo_stack.setClean()
+        for own in window.room("code").unsaved():
             own.save()
         window.close()
     QApplication.processEvents()

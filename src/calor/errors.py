@@ -4,6 +4,7 @@ CalorError
 ├── DesignError      a design file that cannot be used; `problems` holds every one found
 ├── LogError         a recorded run that cannot be read
 └── FirmwareError    sources that cannot be generated or built
+    └── ConsentError    code that a design names, and that nobody here has allowed
 """
 
 from __future__ import annotations
@@ -50,6 +51,10 @@ class LogError(CalorError):
 
 class FirmwareError(CalorError):
     """Sources that cannot be generated, built or run."""
+
+
+class ConsentError(FirmwareError):
+    """Code that a design names, and that has not been allowed on this machine."""
 
 
 def unreadable(path: Path, error: OSError, wanted: str) -> str:

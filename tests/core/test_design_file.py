@@ -16,13 +16,15 @@ from pydantic import BaseModel, ValidationError
 from calor import loop
 from calor.demo import DEMOS, STARTER
 from calor.design import file
-from calor.design.model import BLOCK_KINDS, Design, block_consequences, block_summary
+from calor.design.edit import implied
+from calor.design.model import BLOCK_KINDS, Design, block_consequences, block_summary, working_range
 from calor.design.reference import design_file_reference
 from calor.design.trial import EVENT_KINDS, Limits, Trial
 from calor.errors import DesignError
 from calor.law.alarm import Alarm
 from calor.law.guard import Guard
 from calor.sense.adc import Adc
+from calor.sense.knob import Knob
 from calor.settings import bounds_of, quantity_of
 from calor.units import TEMPERATURE_UNITS
 from tests.conftest import TEN_LINES, made
@@ -193,3 +195,27 @@ def test_save_is_atomic(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None
     with pytest.raises(OSError, match="No space"):
         file.save_atomically(target, "half")
     assert target.read_text() == "new" and sorted(p.name for p in tmp_path.iterdir()) == ["a.toml", "link.toml"]
+
+
+@pytest.mark.parametrize(
+    ("blocks", "part", "key", "value", "want"),
+    [
+        ({}, "law", "start_celsius", 49.0, {"start_celsius": 49.0, "hysteresis_celsius": None, "stop_celsius": 50.0}),
+        ({"law": 'kind = "on_off"\nstart_celsius = 48\nstop_celsius = 51'}, "law", "action", "cool",
+         {"action": "cool", "start_celsius": 51.0, "stop_celsius": 48.0}),
+        ({"law": 'kind = "on_off"\nstart_celsius = 48\nstop_celsius = 51'}, "law", "hysteresis_celsius", 2.0,
+         {"hysteresis_celsius": 2.0, "start_celsius": None, "stop_celsius": None}),
+        # the curve of a fan has a start without a stop
+        ({"law": 'kind = "fan_curve"'}, "law", "start_celsius", 33.0, {"start_celsius": 33.0}),
+        ({"probe": 'kind = "thermocouple"\namplifier_gain = 50'}, "probe", "read_by", "chip", {"converter_celsius_per_code": 0.25}),
+        ({"probe": 'kind = "thermistor"'}, "probe", "filter.kind", "mean", {"filter": {"kind": "mean"}}),
+        ({}, "design", "second_drive.kind", "same", {"second_drive": None}),
+    ],
+)  # fmt: skip
+def test_what_goes_with_a_choice(blocks: dict[str, str], part: str, key: str, value: object, want: dict[str, object]) -> None:
+    assert implied(made(**blocks), part, key, value) == want
+
+
+def test_a_knob_spans_what_the_design_works_over() -> None:
+    knob = implied(made(), "design", "knob.used", True)["knob"]
+    assert isinstance(knob, Knob) and (knob.low_celsius, knob.high_celsius) == working_range(made())

@@ -31,21 +31,21 @@ def test_changed_lines() -> None:
 
 def test_the_c_follows_every_edit(desk: Desk, qtbot: Any) -> None:
     window = desk()
-    room, model = window.code_room, window.model
+    room, desk = window.room("code").page, window.desk
     qtbot.keyClick(window, Qt.Key.Key_2, Qt.KeyboardModifier.ControlModifier)
-    assert room.isVisible() and not window.strip.isVisible() and window.rail.rooms["code"].isChecked()
+    assert room.isVisible() and not window.room("loop").strip.isVisible() and window.rail.rooms["code"].isChecked()
     assert ".gain_per_celsius = 0.22f" in room.editor.text() and marked(room) == []
-    assert "Shown in the Loop room" in room.panel.seat_note.text()
-    model.set_value("law", "gain_per_celsius", 0.3)
+    assert "Shown in the Loop room" in room.panel.controller_note.text()
+    desk.document.set_value("law", "gain_per_celsius", 0.3)
     assert (
         len(marked(room)) == 1
         and marked(room)[0].startswith(".gain_per_celsius = 0.3")
         and "1 line changed" in room.note.text()
     )
     first = room.editor.firstVisibleLine()
-    model.set_value("law", "gain_per_celsius", 0.31)
+    desk.document.set_value("law", "gain_per_celsius", 0.31)
     assert room.editor.firstVisibleLine() == first and room.editor.isReadOnly()
-    model.undo_stack.undo()
+    desk.document.undo_stack.undo()
     show(room, "thermostat.h")
     assert "hatching_cabinet_init" in room.editor.text() and room.names.count() >= 12
     show(room, "guard.c")
@@ -57,10 +57,10 @@ def test_the_c_follows_every_edit(desk: Desk, qtbot: Any) -> None:
     room.line.setText("nothing of the kind")
     qtbot.keyClick(room.line, Qt.Key.Key_Return)
     assert room.line.property("wrong") == "true"
-    window.files.open_demo(7) if not model.edited else (model.undo_stack.setClean(), window.files.open_demo(7))
+    window.files.open_demo(7) if not desk.document.edited else (desk.document.undo_stack.setClean(), window.files.open_demo(7))
     assert "foam_cutter" in room.editor.text() and marked(room) == []
     window._choose_room("loop")
-    assert window.strip.isVisible() and not room.isVisible()
+    assert window.room("loop").strip.isVisible() and not room.isVisible()
 
 
 def test_it_is_checked_on_host_and_chips(desk: Desk, qtbot: Any, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -68,7 +68,7 @@ def test_it_is_checked_on_host_and_chips(desk: Desk, qtbot: Any, monkeypatch: py
     window = desk()
     window.files.open_demo(7)
     window._choose_room("code")
-    room, model = window.code_room, window.model
+    room, desk = window.room("code").page, window.desk
     done: list[Any] = []
     room.panel.check.finished.connect(lambda *_: done.append(1))
     room.panel.run_check.click()
@@ -81,9 +81,9 @@ def test_it_is_checked_on_host_and_chips(desk: Desk, qtbot: Any, monkeypatch: py
         and not room.panel.explain.isVisible()
     )
     answers = room.overlay.answers
-    assert answers.trial == model.trial.name and len(answers.time_s) == 3000 and not answers.apart.any()
+    assert answers.trial == desk.document.trial.name and len(answers.time_s) == 3000 and not answers.apart.any()
     assert "none anywhere" in room.overlay.apart_title.text() and room.overlay.demand.isVisible()
-    model.set_kind("law", "pid")
+    desk.document.set_kind("law", "pid")
     assert "has changed since this check" in room.panel.explain.text()
     room.panel.run_check.click()
     qtbot.waitUntil(lambda: len(done) == 2, timeout=120_000)
@@ -98,7 +98,7 @@ def test_it_is_checked_on_host_and_chips(desk: Desk, qtbot: Any, monkeypatch: py
         }
         for row in data["targets"]
     ]
-    room.panel.check.finished.emit(model.design, data)
+    room.panel.check.finished.emit(desk.document.design, data)
     assert (
         room.panel.verdict.text() == "disagrees"
         and "Differ first at step 5 of T, reading 7, between host and reference" in room.panel.reference.text()
@@ -120,33 +120,33 @@ def test_it_is_checked_on_host_and_chips(desk: Desk, qtbot: Any, monkeypatch: py
 def test_another_one_decides(desk: Desk, qtbot: Any, tmp_path: Any) -> None:
     """The generated C, then a law of one's own, which fails the verdict, then one that crashes: the desk only says so."""
     window = desk()
-    room, model = window.code_room, window.model
+    room, desk = window.room("code").page, window.desk
     window._choose_room("code")
-    room.panel.choose_seat("host")
-    qtbot.waitUntil(lambda: model.result.request.seat == "host", timeout=60_000)
-    assert any("Generated C, this machine" in entry[0] for entry in window.strip.legend.entries)
+    room.panel.choose_controller("host")
+    qtbot.waitUntil(lambda: desk.runs.current.request.controller == "host", timeout=60_000)
+    assert any("Generated C, this machine" in entry[0] for entry in window.room("loop").strip.legend.entries)
     assert window.ribbon.cards["law"].caption == "Law · Generated C, this machine"
-    built_in = model.result.verdict
+    built_in = desk.runs.current.verdict
     lazy, bad = tmp_path / "lazy.py", tmp_path / "bad.py"
     lazy.write_text("class Law:\n    measured_celsius = 20.0\n    def step(self, reading, dt):\n        return 0.0\n")
     bad.write_text("class Law:\n    def step(self, reading, dt):\n        return float('nan')\n")
-    room.panel.choose_seat(str(lazy))
-    qtbot.waitUntil(lambda: model.result.request.seat == str(lazy), timeout=30_000)
+    room.panel.choose_controller(str(lazy))
+    qtbot.waitUntil(lambda: desk.runs.current.request.controller == str(lazy), timeout=30_000)
     assert (
-        model.result.verdict != built_in and not model.result.verdict.passes and "fails" in room.panel.seat_note.text()
+        desk.runs.current.verdict != built_in and not desk.runs.current.verdict.passes and "fails" in room.panel.controller_note.text()
     )
-    assert room.panel.seat.currentText() == "Own law, lazy.py"
-    room.panel.choose_seat(str(bad))
+    assert room.panel.controller.currentText() == "Your code, lazy.py"
+    room.panel.choose_controller(str(bad))
     qtbot.waitUntil(lambda: "answered NaN" in window.notice.text.text(), timeout=60_000)
-    assert model.result.request.seat == str(lazy) and model.design.name == "Hatching cabinet"
-    room.panel.choose_seat("python")
-    qtbot.waitUntil(lambda: model.result.request.seat == "python", timeout=60_000)
+    assert desk.runs.current.request.controller == str(lazy) and desk.document.design.name == "Hatching cabinet"
+    room.panel.choose_controller("python")
+    qtbot.waitUntil(lambda: desk.runs.current.request.controller == "python", timeout=60_000)
 
 
 def test_the_c_in_another_form(desk: Desk, qtbot: Any, monkeypatch: pytest.MonkeyPatch, tmp_path: Any) -> None:
     """Fixed point and a table as the form is chosen; what a probe cannot have is said; the folder is of that form."""
     window = desk()
-    room, model = window.code_room, window.model
+    room, desk = window.room("code").page, window.desk
     window._choose_room("code")
     room.forms.setCurrentIndex(2)
     room.forms.activated.emit(2)
@@ -154,14 +154,14 @@ def test_the_c_in_another_form(desk: Desk, qtbot: Any, monkeypatch: pytest.Monke
     show(room, "law.c")
     assert "q_mul(" in room.editor.text() and room.names.findData("q16.h") >= 0
     written: list[Any] = []
-    monkeypatch.setattr(window.files, "ask_code", written.append)
+    monkeypatch.setattr(window.room("code").export, "ask", written.append)
     room.panel.save.click()
     assert written == [(True, True)]
-    window.files.write_code(tmp_path / "c", room.form)
+    window.room("code").export.write(tmp_path / "c", room.form)
     assert "building, measuring" in window.notice.text.text()
     qtbot.waitUntil(lambda: "sources" in window.notice.text.text(), timeout=60_000)
     assert (tmp_path / "c" / "hatching_cabinet_q16.h").exists()
-    model.undo_stack.setClean()
+    desk.document.undo_stack.setClean()
     window.files.open_demo(7)
     assert room.form == (False, False)
     room.forms.setCurrentIndex(1)
@@ -172,7 +172,7 @@ def test_the_c_in_another_form(desk: Desk, qtbot: Any, monkeypatch: pytest.Monke
 def test_a_law_of_ones_own_is_written_here(desk: Desk, qtbot: Any, tmp_path: Any) -> None:
     """Begun from the design, wrong at a line, mended, saved, decides; changed by others; each file with its own undo."""
     window = desk()
-    room, model = window.code_room, window.model
+    room, desk = window.room("code").page, window.desk
     window._choose_room("code")
     room.start_law(tmp_path / "my_law.c")
     own = room.own[str(tmp_path / "my_law.c")]
@@ -188,30 +188,30 @@ def test_a_law_of_ones_own_is_written_here(desk: Desk, qtbot: Any, tmp_path: Any
     assert own.editor.getCursorPosition() == (line, first.column - 1)
     # undo is this file's, not the design's
     own.editor.setFocus()
-    model.set_value("law", "gain_per_celsius", 0.3)
+    desk.document.set_value("law", "gain_per_celsius", 0.3)
     qtbot.keyClick(own.editor, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
-    assert own.editor.text() == good and model.design.law.gain_per_celsius == 0.3
+    assert own.editor.text() == good and desk.document.design.law.gain_per_celsius == 0.3
     own.editor.replace_text(good.replace("    return demand;", "    return 0.0f;", 1))
     qtbot.keyClick(own.editor, Qt.Key.Key_S, Qt.KeyboardModifier.ControlModifier)
-    assert own.is_saved and "return 0.0f;" in (tmp_path / "my_law.c").read_text() and model.edited
+    assert own.is_saved and "return 0.0f;" in (tmp_path / "my_law.c").read_text() and desk.document.edited
     own.decide.click()
-    qtbot.waitUntil(lambda: model.result.request.seat == str(own.path), timeout=30_000)
-    assert room.panel.seat.currentText() == "Own law, my_law.c" and not model.result.trace.demand.any()
+    qtbot.waitUntil(lambda: desk.runs.current.request.controller == str(own.path), timeout=30_000)
+    assert room.panel.controller.currentText() == "Your code, my_law.c" and not desk.runs.current.trace.demand.any()
     # a save is tried at once
     own.editor.replace_text(good)
     own.save()
-    qtbot.waitUntil(lambda: bool(model.result.trace.demand.any()), timeout=30_000)
+    qtbot.waitUntil(lambda: bool(desk.runs.current.trace.demand.any()), timeout=30_000)
     # as the design's law, and back
     own.make_law.click()
-    qtbot.waitUntil(lambda: model.result.request.design.law.kind == "code", timeout=30_000)
-    assert model.design.law.file == str(own.path) and model.design.law.period_s == 0.5 and model.seat == "python"
-    assert room.panel.seat.currentText() == "Own law, my_law.c" and window.ribbon.cards["law"].lines == (
+    qtbot.waitUntil(lambda: desk.runs.current.request.design.law.kind == "code", timeout=30_000)
+    assert desk.document.design.law.file == str(own.path) and desk.document.design.law.period_s == 0.5 and desk.runs.controller == "python"
+    assert room.panel.controller.currentText() == "Your code, my_law.c" and window.ribbon.cards["law"].lines == (
         "Own code",
         "my_law.c",
     )
     assert not any(button.isChecked() for button in window.bench._kinds["law"].buttons.values())
-    model.undo_stack.undo()
-    assert model.design.law.kind == "pid" and room.panel.seat.currentText() == "Built-in law"
+    desk.document.undo_stack.undo()
+    assert desk.document.design.law.kind == "pid" and room.panel.controller.currentText() == "Built-in law"
     # changed by others: taken, and where both have changed, asked
     own.path.write_text(good + "/* others */\n")
     qtbot.waitUntil(lambda: "others" in own.editor.text(), timeout=60_000)
@@ -236,7 +236,7 @@ def test_a_law_of_ones_own_is_written_here(desk: Desk, qtbot: Any, tmp_path: Any
     room.start_law(tmp_path / "no" / "such" / "folder.c")
     assert "cannot be written" in window.notice.text.text()
     second.save()
-    model.undo_stack.setClean()
+    desk.document.undo_stack.setClean()
 
 
 def test_code_of_others_is_asked_about(desk: Desk, qtbot: Any, tmp_path: Any) -> None:
@@ -249,19 +249,19 @@ def test_code_of_others_is_asked_about(desk: Desk, qtbot: Any, tmp_path: Any) ->
         '[load]\nkind = "first_order"\n[probe]\nkind = "ideal"\n[[trial]]\nspan_s = 120\n'
     )
     window = desk()
-    room, model = window.code_room, window.model
+    room, desk = window.room("code").page, window.desk
     window.files.open(tmp_path / "rig.toml")
     qtbot.waitUntil(lambda: "has not been allowed" in window.notice.text.text(), timeout=60_000)
-    assert not touched.exists() and model.result is None and "no run to show" in window.strip.empty.text()
+    assert not touched.exists() and desk.runs.current is None and "no run to show" in window.room("loop").strip.empty.text()
     window.notice.action.click()
     own = room.own[str(tmp_path / "law.py")]
-    assert room.isVisible() and own.allow.isVisible() and room.panel.seat.currentText() == "Own law, law.py"
+    assert room.isVisible() and own.allow.isVisible() and room.panel.controller.currentText() == "Your code, law.py"
     own.allow.click()
-    qtbot.waitUntil(lambda: model.result is not None, timeout=30_000)
-    assert touched.exists() and model.result.trace.demand.mean() == pytest.approx(0.5) and window.notice.isHidden()
+    qtbot.waitUntil(lambda: desk.runs.current is not None, timeout=30_000)
+    assert touched.exists() and desk.runs.current.trace.demand.mean() == pytest.approx(0.5) and window.notice.isHidden()
     own.path.write_text(law.replace("0.5", "0.7"))
     qtbot.waitUntil(lambda: own.allow.isVisible() and "0.7" in own.editor.text(), timeout=60_000)
-    assert model.result.trace.demand.mean() == pytest.approx(0.5)
+    assert desk.runs.current.trace.demand.mean() == pytest.approx(0.5)
     assert "nothing is made of it" in room._files["nothing generated"]
 
 
@@ -280,14 +280,14 @@ def test_the_window_repaints_under_a_faulty_law(desk: Desk, qtbot: Any, tmp_path
     law.write_text(text)
     beats: list[bool] = []
     timer = QTimer(window, interval=20)
-    busy = window.model.simulator.progress
-    timer.timeout.connect(lambda: (beats.append(busy() is not None), window.strip.repaint()))
+    busy = window.desk.simulator.progress
+    timer.timeout.connect(lambda: (beats.append(busy() is not None), window.room("loop").strip.repaint()))
     timer.start()
     window._choose_room("loop")
-    window.model.choose_seat(str(law))
+    window.desk.runs.choose_controller(str(law))
     qtbot.waitUntil(lambda: says in window.notice.text.text(), timeout=60_000)
     timer.stop()
     # it was painted while the law ran; one that crashes at once may have been too quick for that
-    assert (any(beats) or says == "crashed") and window.model.design.name == "Hatching cabinet"
-    window.model.choose_seat("python")
-    qtbot.waitUntil(lambda: window.model.result.request.seat == "python", timeout=60_000)
+    assert (any(beats) or says == "crashed") and window.desk.document.design.name == "Hatching cabinet"
+    window.desk.runs.choose_controller("python")
+    qtbot.waitUntil(lambda: window.desk.runs.current.request.controller == "python", timeout=60_000)

@@ -47,80 +47,81 @@ def drop(window: Any, path: Path) -> None:
     event = QDropEvent(
         QPointF(200, 100), Qt.DropAction.CopyAction, data, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier
     )
-    window.strip.dropEvent(event)
+    window.dropEvent(event)
+    assert event.isAccepted()
 
 
 def curve(window: Any, name: str) -> np.ndarray:
-    return np.asarray(window.strip.whole.curves[name].y)
+    return np.asarray(window.room("loop").strip.whole.curves[name].y)
 
 
 def test_the_first_minute(desk: Desk, qtbot: Any) -> None:
     """Change the gain, see on/off ripple, pin one against the other, overlay and replay a log, take the C away."""
     window = desk()
-    model = window.model
+    desk = window.desk
     assert window.windowTitle() == "Hatching cabinet · Calor"
     assert window.ribbon.cards["probe"].lines[1].startswith("0.0256 °C per count")
-    assert not window.verdict.quiet.isVisible()  # nothing is said of advice before there was any
-    qtbot.waitUntil(lambda: model.advised, timeout=60_000)
-    assert any("Recovery" in card.advice.title for card in window.verdict.cards)
-    assert window.verdict.rows["recovery_s"].mark.text() == "✕ fail" and window.verdict.summary.text() == "fails 1 of 5"
+    assert not window.room("loop").verdict.quiet.isVisible()  # nothing is said of advice before there was any
+    qtbot.waitUntil(lambda: desk.runs.advised, timeout=60_000)
+    assert any("Recovery" in card.advice.title for card in window.room("loop").verdict.cards)
+    assert window.room("loop").verdict.rows["recovery_s"].mark.text() == "✕ fail" and window.room("loop").verdict.summary.text() == "fails 1 of 5"
     before = curve(window, "measured").copy()
     gain = field(window, "law.gain_per_celsius")
     type_into(qtbot, gain.entry, "35")
     ran(qtbot, window)
-    assert model.design.law.gain_per_celsius == pytest.approx(0.35)
+    assert desk.document.design.law.gain_per_celsius == pytest.approx(0.35)
     assert gain.line.text() == "Same as a 2.86 °C proportional band."
     assert len(curve(window, "measured")) == len(before) and np.abs(curve(window, "measured") - before).max() > 0.1
 
     window.topbar.pin.click()
     window.bench._kinds["law"].buttons["on_off"].click()
     ran(qtbot, window)
-    ripple = window.verdict.rows["ripple_celsius"]
+    ripple = window.room("loop").verdict.rows["ripple_celsius"]
     assert float(ripple.value.text().split()[0]) > 2 and "pinned 0." in ripple.below.text()
     assert len(curve(window, "pinned")) > 100
 
     drop(window, DEMOS[0].log)
-    qtbot.waitUntil(lambda: model.recorded is not None and model.result.replayed is not None, timeout=60_000)
-    assert len(curve(window, "recorded")) > 100 and len(window.strip.rows.rows) == 3
+    qtbot.waitUntil(lambda: desk.runs.recorded is not None and desk.runs.current.replayed is not None, timeout=60_000)
+    assert len(curve(window, "recorded")) > 100 and len(window.room("loop").strip.rows.rows) == 3
     assert "cabinet temperature" in window.notice.text.text()
-    qtbot.waitUntil(lambda: any(card.property("of") for card in window.verdict._shown_cards), timeout=60_000)
+    qtbot.waitUntil(lambda: any(card.property("of") for card in window.room("loop").verdict._shown_cards), timeout=60_000)
 
-    window.files.write_code(Path(os.environ["XDG_DATA_HOME"]) / "c")
+    window.room("code").export.write(Path(os.environ["XDG_DATA_HOME"]) / "c")
     qtbot.waitUntil(lambda: "sources, their headers and a README" in window.notice.text.text(), timeout=60_000)
     assert (Path(os.environ["XDG_DATA_HOME"]) / "c" / "hatching_cabinet_thermostat.c").exists()
     window.bench._kinds["law"].buttons["pid"].click()
-    assert model.design.law.gain_per_celsius == pytest.approx(0.35)  # what was set before comes back
+    assert desk.document.design.law.gain_per_celsius == pytest.approx(0.35)  # what was set before comes back
 
 
 def test_every_edit_can_be_undone(desk: Desk, qtbot: Any) -> None:
     window = desk()
-    model, start = window.model, window.model.design
+    desk, start = window.desk, window.desk.document.design
     label = field(window, "law.gain_per_celsius").name
     qtbot.mousePress(label, Qt.MouseButton.LeftButton, pos=QPoint(5, 5))
     for x in range(8, 80, 4):
         qtbot.mouseMove(label, QPoint(x, 5))
     qtbot.mouseRelease(label, Qt.MouseButton.LeftButton, pos=QPoint(80, 5))
-    dragged = model.design.law.gain_per_celsius
-    assert dragged > 0.25 and model.undo_stack.count() == 1  # one drag is one step
+    dragged = desk.document.design.law.gain_per_celsius
+    assert dragged > 0.25 and desk.document.undo_stack.count() == 1  # one drag is one step
     entry = field(window, "law.integral_time_s").entry
     entry.setFocus()
     qtbot.keyClick(entry, Qt.Key.Key_Up)
     qtbot.keyClick(entry, Qt.Key.Key_Up, Qt.KeyboardModifier.ShiftModifier)
-    assert model.design.law.integral_time_s == 900 + 110
-    model.end_merging()
-    model.choose_bench("trial")
-    model.set_values("trial", {"events": ()})
-    model.add_trial()
-    assert len(model.design.trial) == 4 and model.trial.events == ()
-    model.set_kind("load", "lump")
+    assert desk.document.design.law.integral_time_s == 900 + 110
+    desk.document.end_merging()
+    desk.view.choose_bench("trial")
+    desk.document.set_values("trial", {"events": ()})
+    desk.document.add_trial()
+    assert len(desk.document.design.trial) == 4 and desk.document.trial.events == ()
+    desk.document.set_kind("load", "lump")
     assert "(edited)" in window.windowTitle()
-    final = model.design
-    for _ in range(model.undo_stack.count()):
+    final = desk.document.design
+    for _ in range(desk.document.undo_stack.count()):
         qtbot.keyClick(window, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
-    assert model.design == start and not model.edited
-    while model.undo_stack.canRedo():
+    assert desk.document.design == start and not desk.document.edited
+    while desk.document.undo_stack.canRedo():
         qtbot.keyClick(window, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier)
-    assert model.design == final
+    assert desk.document.design == final
     ran(qtbot, window)
 
 
@@ -136,7 +137,7 @@ def test_every_edit_can_be_undone(desk: Desk, qtbot: Any) -> None:
 )
 def test_a_wrong_number_is_said_at_its_field(desk: Desk, qtbot: Any, typed: str, says: str) -> None:
     window = desk()
-    before = window.model.design
+    before = window.desk.document.design
     gain = field(window, "law.gain_per_celsius")
     gain.entry.setFocus()
     gain.entry.selectAll()
@@ -145,44 +146,44 @@ def test_a_wrong_number_is_said_at_its_field(desk: Desk, qtbot: Any, typed: str,
     assert says in gain.line.text() and gain.entry.property("wrong") == "true"
     qtbot.keyClick(gain.entry, Qt.Key.Key_Return)
     assert gain.entry.property("wrong") == "false" and gain.entry.text() == "22"
-    assert window.model.design == before
+    assert window.desk.document.design == before
 
 
 def test_rules_between_settings_are_said_at_the_field(desk: Desk) -> None:
     window = desk()
-    before = window.model.design
+    before = window.desk.document.design
     low = field(window, "law.output_low")
     low.edited.emit(1.0)
-    assert "must be below output_high" in low.line.text() and window.model.design == before
-    window.model.choose_bench("setpoint")
+    assert "must be below output_high" in low.line.text() and window.desk.document.design == before
+    window.desk.view.choose_bench("setpoint")
     celsius = field(window, "setpoint.celsius")
     celsius.edited.emit(45.0)
-    assert "above high_limit_celsius" in celsius.line.text() and window.model.design == before
+    assert "above high_limit_celsius" in celsius.line.text() and window.desk.document.design == before
 
 
 def test_units_change_everywhere_and_nothing_else(desk: Desk, qtbot: Any) -> None:
     window = desk()
-    model, design = window.model, window.model.design
+    desk, design = window.desk, window.desk.document.design
     celsius = curve(window, "measured").copy()
-    window.model.choose_bench("setpoint")
+    window.desk.view.choose_bench("setpoint")
     for unit, setpoint, band, shown in (("°F", "99.5", "0.9", "99.5 °F"), ("K", "310.65", "0.5", "310.6 K")):
         window.topbar.unit.click()
         ran(qtbot, window)
-        assert model.unit == unit and model.design == design and not model.edited
+        assert desk.view.unit == unit and desk.document.design == design and not desk.document.edited
         assert field(window, "setpoint.celsius").entry.text() == setpoint
         assert field(window, "limits.band_celsius").entry.text() == band
         assert window.ribbon.cards["setpoint"].lines[0] == shown and unit in window.topbar.ambient.text()
         assert curve(window, "measured") == pytest.approx(celsius_to(unit, celsius))
-        assert unit in window.verdict.rows["overshoot_celsius"].value.text()
+        assert unit in window.room("loop").verdict.rows["overshoot_celsius"].value.text()
     entry = field(window, "setpoint.celsius").entry
     type_into(qtbot, entry, "311.15", Qt.Key.Key_Return)
-    assert model.design.setpoint.celsius == pytest.approx(38.0)
+    assert desk.document.design.setpoint.celsius == pytest.approx(38.0)
     assert Remembered().get("unit") == "K"
 
 
 def test_strip_zooms_pans_and_measures(desk: Desk, qtbot: Any) -> None:
     window = desk()
-    strip = window.strip
+    strip = window.room("loop").strip
     view = strip.whole
     at = QPointF(strip.rows.x_of(3600), 40)
     wheel = QWheelEvent(at, view.mapToGlobal(at), QPoint(), QPoint(0, 360), Qt.MouseButton.NoButton,
@@ -215,68 +216,68 @@ def test_strip_zooms_pans_and_measures(desk: Desk, qtbot: Any) -> None:
 
 def test_advice_is_tried_kept_and_dropped(desk: Desk, qtbot: Any) -> None:
     window = desk()
-    model = window.model
-    qtbot.waitUntil(lambda: any("Recovery" in card.advice.title for card in window.verdict.cards), timeout=60_000)
+    desk = window.desk
+    qtbot.waitUntil(lambda: any("Recovery" in card.advice.title for card in window.room("loop").verdict.cards), timeout=60_000)
 
     def card() -> AdviceCard:
-        return next(card for card in window.verdict.cards if "Recovery" in card.advice.title)
+        return next(card for card in window.room("loop").verdict.cards if "Recovery" in card.advice.title)
 
-    before = model.design
+    before = desk.document.design
     for keep in (False, True):
         card().try_button.click()
-        qtbot.waitUntil(lambda: model.ghost is not None, timeout=60_000)
-        assert model.design == before and len(curve(window, "ghost")) > 100
-        assert "tried" in window.verdict.rows["recovery_s"].below.text()
+        qtbot.waitUntil(lambda: desk.runs.tried is not None, timeout=60_000)
+        assert desk.document.design == before and len(curve(window, "ghost")) > 100
+        assert "tried" in window.room("loop").verdict.rows["recovery_s"].below.text()
         if keep:
             card().keep_button.click()
         else:
             qtbot.keyClick(window, Qt.Key.Key_Escape)
-            assert model.trying is None and len(curve(window, "ghost")) == 0
+            assert desk.runs.proposal is None and len(curve(window, "ghost")) == 0
     ran(qtbot, window)
-    assert model.design.load.heater_watt == 75 and window.verdict.summary.text() == "passes"
-    assert model.undo_stack.undoText() == "take the advice"
+    assert desk.document.design.load.heater_watt == 75 and window.room("loop").verdict.summary.text() == "passes"
+    assert desk.document.undo_stack.undoText() == "take the advice"
 
 
 def test_a_trial_is_chosen_and_edited(desk: Desk, qtbot: Any) -> None:
     window = desk()
-    model = window.model
+    desk = window.desk
     window.topbar.trial.setCurrentIndex(2)
     window.topbar.trial.activated.emit(2)
     ran(qtbot, window)
-    assert {event.kind for event, _ in window.strip.rows.events} >= {"probe_open", "mains_lost", "probe_fault"}
+    assert {event.kind for event, _ in window.room("loop").strip.rows.events} >= {"probe_open", "mains_lost", "probe_fault"}
     assert window.ribbon.cards["probe"].attention == "fault in trial"
     window.topbar.edit_trial.click()
     form = window.bench.form
     form.new_kind.setCurrentIndex(form.new_kind.findData("door"))
     form.add.click()
-    assert model.trial.events[-1].kind == "door" and len(form._event_fields) == 3
+    assert desk.document.trial.events[-1].kind == "door" and len(form._event_fields) == 3
     type_into(qtbot, form._event_fields[2]["at_s"].entry, "1:10:00", Qt.Key.Key_Return)
-    assert model.trial.events[-1].at_s == 4200
+    assert desk.document.trial.events[-1].at_s == 4200
     type_into(qtbot, window.topbar.span, "3 h", Qt.Key.Key_Return)
     type_into(qtbot, window.topbar.ambient, "15", Qt.Key.Key_Return)
-    assert (model.trial.span_s, model.trial.ambient_celsius) == (10_800, 15)
+    assert (desk.document.trial.span_s, desk.document.trial.ambient_celsius) == (10_800, 15)
     type_into(qtbot, window.topbar.span, "soon", Qt.Key.Key_Return)
-    assert "takes a time such as 2 h" in window.notice.text.text() and model.trial.span_s == 10_800
+    assert "takes a time such as 2 h" in window.notice.text.text() and desk.document.trial.span_s == 10_800
     next(b for b in form.findChildren(QPushButton) if b.text() == "Remove").click()
-    assert len(model.trial.events) == 2
+    assert len(desk.document.trial.events) == 2
     ran(qtbot, window)
-    assert model.result.trace.span_s == 10_800
+    assert desk.runs.current.trace.span_s == 10_800
 
 
 def test_open_save_and_what_is_unsaved(desk: Desk, qtbot: Any, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     path, other = tmp_path / "mine.toml", tmp_path / "other"
     path.write_text("# my oven\n" + TEN_LINES)
     window = desk(path)
-    model = window.model
+    desk = window.desk
     assert not window.topbar.save.isEnabled()
-    model.set_value("setpoint", "celsius", 48.0)
+    desk.document.set_value("setpoint", "celsius", 48.0)
     assert "•" in window.topbar.name.text()
     window.topbar.save.click()
-    assert path.read_text().startswith("# my oven\n") and read(path).design.setpoint.celsius == 48 and not model.edited
+    assert path.read_text().startswith("# my oven\n") and read(path).design.setpoint.celsius == 48 and not desk.document.edited
     monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: (str(other), ""))
     qtbot.keyClick(window, Qt.Key.Key_S, Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier)
-    assert model.path == other.with_suffix(".toml") and model.remembered.recent() == [model.path, path]
-    model.set_value("setpoint", "celsius", 47.0)
+    assert desk.document.path == other.with_suffix(".toml") and desk.remembered.recent() == [desk.document.path, path]
+    desk.document.set_value("setpoint", "celsius", 47.0)
 
     answers: list[str] = []
 
@@ -289,14 +290,14 @@ def test_open_save_and_what_is_unsaved(desk: Desk, qtbot: Any, tmp_path: Path, m
     monkeypatch.setattr(QMessageBox, "exec", answer)
     answers[:] = ["Go back"]
     window.files.open(path)
-    assert model.design.setpoint.celsius == 47 and model.edited
+    assert desk.document.design.setpoint.celsius == 47 and desk.document.edited
     answers[:] = ["Save"]
     window.files.open(path)
-    assert model.design.setpoint.celsius == 48 and read(other.with_suffix(".toml")).design.setpoint.celsius == 47
-    model.set_value("setpoint", "celsius", 46.0)
+    assert desk.document.design.setpoint.celsius == 48 and read(other.with_suffix(".toml")).design.setpoint.celsius == 47
+    desk.document.set_value("setpoint", "celsius", 46.0)
     answers[:] = ["Do not save"]
     window.files.new()
-    assert model.design.name == "My thermostat" and model.path is None and read(path).design.setpoint.celsius == 48
+    assert desk.document.design.name == "My thermostat" and desk.document.path is None and read(path).design.setpoint.celsius == 48
     monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: (str(tmp_path / "no" / "x.toml"), ""))
     assert not window.files.save() and "cannot be saved" in window.notice.text.text()
 
@@ -316,13 +317,13 @@ def test_bad_files_leave_the_open_design_alone(
     desk: Desk, qtbot: Any, tmp_path: Path, name: str, content: str, says: str
 ) -> None:
     window = desk()
-    before = (window.model.design, window.model.result, window.model.recorded)
+    before = (window.desk.document.design, window.desk.runs.current, window.desk.runs.recorded)
     path = tmp_path / name
     path.write_text(content)
     drop(window, path)
     qtbot.waitUntil(lambda: not window.notice.isHidden() and says in window.notice.text.text(), timeout=60_000)
     assert window.notice.property("kind") == "error" and "\n" not in window.notice.text.text()
-    assert (window.model.design, window.model.result, window.model.recorded) == before
+    assert (window.desk.document.design, window.desk.runs.current, window.desk.runs.recorded) == before
 
 
 def test_find_anything(desk: Desk, qtbot: Any) -> None:
@@ -330,19 +331,19 @@ def test_find_anything(desk: Desk, qtbot: Any) -> None:
     for query, check in (
         (
             "dead time",
-            lambda: window.model.bench == "load" and window.focusWidget() is field(window, "load.dead_time_s").entry,
+            lambda: window.desk.view.bench == "load" and window.focusWidget() is field(window, "load.dead_time_s").entry,
         ),
         (
             "cut out",
             lambda: (
-                window.model.bench == "law" and window.focusWidget() is field(window, "guard.cut_out_celsius").entry
+                window.desk.view.bench == "law" and window.focusWidget() is field(window, "guard.cut_out_celsius").entry
             ),
         ),
         ("overshoot", lambda: window.focusWidget() is field(window, "limits.overshoot_celsius").entry),
-        ("show °f", lambda: window.model.unit == "°F"),
-        ("cold room", lambda: window.model.trial_number == 1),
+        ("show °f", lambda: window.desk.view.unit == "°F"),
+        ("cold room", lambda: window.desk.document.trial_number == 1),
         ("first order", lambda: "opens a door" in window.notice.text.text()),  # a trial has one
-        ("lump", lambda: window.model.design.load.kind == "lump"),
+        ("lump", lambda: window.desk.document.design.load.kind == "lump"),
         ("dark", lambda: window.theme.name == "dark"),
     ):
         search = window.search()
@@ -373,15 +374,15 @@ def test_keyboard_only(desk: Desk, qtbot: Any) -> None:
         seen.index(field(window, f"law.{key}").entry) for key in ("gain_per_celsius", "integral_time_s", "output_low")
     ]
     assert cards == sorted(cards) and fields == sorted(fields)
-    assert seen.index(window.topbar.trial) < cards[0] < fields[0] < seen.index(window.strip)
+    assert seen.index(window.topbar.trial) < cards[0] < fields[0] < seen.index(window.room("loop").strip)
     for number, block in enumerate(("setpoint", "law", "drive", "load", "probe"), 1):
         qtbot.keyClick(window, Qt.Key(Qt.Key.Key_0.value + number), Qt.KeyboardModifier.AltModifier)
-        assert window.model.bench == block and window.focusWidget() is window.ribbon.cards[block]
+        assert window.desk.view.bench == block and window.focusWidget() is window.ribbon.cards[block]
 
 
 def test_while_a_value_is_dragged_no_run_queues_up(desk: Desk, qtbot: Any, monkeypatch: pytest.MonkeyPatch) -> None:
     window = desk()
-    model = window.model
+    desk = window.desk
     began, gate = threading.Semaphore(0), threading.Event()
     gains: list[float] = []
     real = loop.run
@@ -395,12 +396,12 @@ def test_while_a_value_is_dragged_no_run_queues_up(desk: Desk, qtbot: Any, monke
 
     monkeypatch.setattr(loop, "run", held)
     made: list[int] = []
-    model.simulator.finished.connect(lambda outcome: made.append(outcome.request.number))
-    model.set_value("law", "gain_per_celsius", 0.1)
+    desk.simulator.finished.connect(lambda outcome: made.append(outcome.request.number))
+    desk.document.set_value("law", "gain_per_celsius", 0.1)
     assert began.acquire(timeout=60.0)
     for k in range(1, 200):
-        model.set_value("law", "gain_per_celsius", 0.1 + 0.001 * k)
-    last = model._requests
+        desk.document.set_value("law", "gain_per_celsius", 0.1 + 0.001 * k)
+    last = desk.runs.requests
     gate.set()
     ran(qtbot, window)
     # of 200 only the one that was under way and the last are run; the first may have been ended early
@@ -409,15 +410,15 @@ def test_while_a_value_is_dragged_no_run_queues_up(desk: Desk, qtbot: Any, monke
 
 def test_a_long_run_says_so_and_can_be_stopped(desk: Desk, qtbot: Any) -> None:
     window = desk()
-    model = window.model
-    shown = model.result
-    model.set_value("law", "period_s", 0.01)
-    model.set_value("trial", "span_s", 99_000.0)
-    qtbot.waitUntil(lambda: "simulating" in window.strip.status.text(), timeout=60_000)
-    window.strip.stop.click()
-    qtbot.waitUntil(lambda: model.simulator.progress() is None, timeout=60_000)
-    assert model.result.request.design.law.period_s != 0.01 or model.result.trace.steps < 9_900_000
-    assert shown is not None and not window.strip.empty.isVisible()
+    desk = window.desk
+    shown = desk.runs.current
+    desk.document.set_value("law", "period_s", 0.01)
+    desk.document.set_value("trial", "span_s", 99_000.0)
+    qtbot.waitUntil(lambda: "simulating" in window.room("loop").strip.status.text(), timeout=60_000)
+    window.room("loop").strip.stop.click()
+    qtbot.waitUntil(lambda: desk.simulator.progress() is None, timeout=60_000)
+    assert desk.runs.current.request.design.law.period_s != 0.01 or desk.runs.current.trace.steps < 9_900_000
+    assert shown is not None and not window.room("loop").strip.empty.isVisible()
 
 
 @pytest.mark.parametrize("theme", ["light", "dark"])
@@ -428,7 +429,7 @@ def test_nothing_is_clipped(standing: Any, qtbot: Any, theme: str, size: tuple[i
     window.set_theme(theme)
     window.resize(*size)
     for block in ("setpoint", "law", "drive", "load", "probe", "trial"):
-        window.model.choose_bench(block)
+        window.desk.view.choose_bench(block)
         qtbot.wait(20)
         for button in window.findChildren(QPushButton):
             if button.isVisible() and button.text():
@@ -451,12 +452,12 @@ def test_an_edit_lost_to_a_kill_is_offered_back(desk: Desk, qtbot: Any, tmp_path
         from pathlib import Path
         from calor.desk.app import make_application
         app = make_application()
-        from calor.desk.state.model import Model
+        from calor.desk.state.desk import Desk
         from calor.desk.state.places import Remembered, recovery_folder
         from calor.desk.state.simulator import Simulator
-        model = Model(Simulator(), Remembered())
-        model.open(Path({str(path)!r}))
-        model.set_value("setpoint", "celsius", 44.5)
+        desk = Desk(Simulator(), Remembered())
+        desk.document.open(Path({str(path)!r}))
+        desk.document.set_value("setpoint", "celsius", 44.5)
         end = time.time() + 60.0
         while time.time() < end and not list(recovery_folder().glob("*.json")):
             app.processEvents()
@@ -467,7 +468,7 @@ def test_an_edit_lost_to_a_kill_is_offered_back(desk: Desk, qtbot: Any, tmp_path
     window = desk()
     assert "was not saved" in window.notice.text.text() and window.notice.action.text() == "Take it back"
     window.notice.action.click()
-    assert window.model.design.setpoint.celsius == 44.5 and window.model.path == path and window.model.edited
+    assert window.desk.document.design.setpoint.celsius == 44.5 and window.desk.document.path == path and window.desk.document.edited
     assert read(path).design.setpoint.celsius == 50
     ran(qtbot, window)
 
@@ -481,37 +482,37 @@ def test_damaged_settings_are_as_good_as_none(desk: Desk) -> None:
     ):
         config_file().write_text(text, encoding="utf-8")
         window = desk()
-        assert window.model.unit == "°C" and window.model.remembered.recent() == [] and window.theme.name == "light"
+        assert window.desk.view.unit == "°C" and window.desk.remembered.recent() == [] and window.theme.name == "light"
 
 
 def test_a_mistake_of_the_desk_is_said_and_the_desk_goes_on(desk: Desk, own_directories: Path) -> None:
     from calor.desk.app import report
 
     window = desk()
-    before = window.model.design
+    before = window.desk.document.design
     try:
         raise ZeroDivisionError("a slot\nfailed")
     except ZeroDivisionError as error:
-        report(window.model, type(error), error, error.__traceback__)
+        report(window.desk, type(error), error, error.__traceback__)
     said = window.notice.text.text()
     assert "ZeroDivisionError: a slot failed" in said and "save it" in said and "\n" not in said
-    assert "test_desk.py" in Path(said.rsplit(" ", 1)[-1]).read_text() and window.model.design == before
+    assert "test_desk.py" in Path(said.rsplit(" ", 1)[-1]).read_text() and window.desk.document.design == before
 
 
 def test_the_menu_offers_what_can_be_done(desk: Desk, tmp_path: Path) -> None:
     path = tmp_path / "mine.toml"
     path.write_text(TEN_LINES)
     window = desk(path)
-    window._fill_menu()
+    window.commands.menu.aboutToShow.emit()
 
     def actions() -> dict[str, Any]:
-        return {action.text(): action for action in window._menu.actions()}
+        return {action.text(): action for action in window.commands.menu.actions()}
 
-    assert not actions()["Undo"].isEnabled() and not actions()["Take the log away"].isEnabled()
+    assert not actions()["Undo"].isEnabled() and not actions()["Remove the log"].isEnabled()
     menus = {text: [a.text() for a in action.menu().actions()] for text, action in actions().items() if action.menu()}
     assert menus == {"Recent designs": ["mine.toml"], "Demo designs": [demo.title for demo in DEMOS]}
-    window.model.set_value("setpoint", "celsius", 49.0)
-    window._fill_menu()
+    window.desk.document.set_value("setpoint", "celsius", 49.0)
+    window.commands.menu.aboutToShow.emit()
     assert actions()["Undo: change celsius"].isEnabled()
 
 
@@ -519,62 +520,62 @@ def test_empty_trial_and_missing_limits_say_what_to_do(desk: Desk, qtbot: Any, t
     path = tmp_path / "mine.toml"
     path.write_text(TEN_LINES)
     window = desk(path)
-    assert "Set them on the Setpoint bench" in window.verdict.unjudged.text() and window.verdict.unjudged.isVisible()
-    window.model.choose_bench("trial")
-    texts = [label.text() for label in window.bench.form.findChildren(type(window.verdict.unjudged))]
+    assert "Set them on the Setpoint bench" in window.room("loop").verdict.unjudged.text() and window.room("loop").verdict.unjudged.isVisible()
+    window.desk.view.choose_bench("trial")
+    texts = [label.text() for label in window.bench.form.findChildren(type(window.room("loop").verdict.unjudged))]
     assert any("Nothing happens in this trial" in text for text in texts)
-    window.model.choose_bench("setpoint")
+    window.desk.view.choose_bench("setpoint")
     field(window, "limits.overshoot_celsius").edited.emit(3.0)
     ran(qtbot, window)
-    assert not window.verdict.unjudged.isVisible() and window.verdict.rows["overshoot_celsius"].isVisible()
+    assert not window.room("loop").verdict.unjudged.isVisible() and window.room("loop").verdict.rows["overshoot_celsius"].isVisible()
     start = field(window, "limits.overshoot_celsius")
     type_into(qtbot, start.entry, "", None)
     qtbot.keyClick(start.entry, Qt.Key.Key_Delete)
-    assert window.model.design.limits.overshoot_celsius is None  # an empty field takes an optional limit away
+    assert window.desk.document.design.limits.overshoot_celsius is None  # an empty field takes an optional limit away
 
 
 def test_start_and_stop_go_together_on_the_bench(desk: Desk, qtbot: Any) -> None:
     window = desk()
     window.bench.choose_kind("law", "on_off")
     type_into(qtbot, field(window, "law.start_celsius").entry, "37", Qt.Key.Key_Return)
-    law = window.model.design.law
+    law = window.desk.document.design.law
     assert (law.start_celsius, law.stop_celsius, law.hysteresis_celsius) == (37.0, 38.0, None)
     start = field(window, "law.start_celsius")
     type_into(qtbot, start.entry, "39", Qt.Key.Key_Return)
     assert "must be below stop_celsius" in start.line.text() and start.entry.text() == "37"
-    assert window.model.design.law == law
+    assert window.desk.document.design.law == law
     field(window, "law.action").edited.emit("cool")
-    law = window.model.design.law
+    law = window.desk.document.design.law
     assert (law.action, law.start_celsius, law.stop_celsius) == ("cool", 38.0, 37.0)  # the pair turns round with it
     field(window, "law.action").edited.emit("heat")
     type_into(qtbot, field(window, "law.hysteresis_celsius").entry, "2", Qt.Key.Key_Return)
-    law = window.model.design.law
+    law = window.desk.document.design.law
     assert (law.start_celsius, law.stop_celsius, law.hysteresis_celsius) == (None, None, 2.0)
     assert "On below 36.50 °C, off above 38.50 °C" in field(window, "law.placed").line.text()
 
 
 def test_alarms_are_added_changed_and_taken_away(desk: Desk, qtbot: Any) -> None:
     window = desk()
-    model = window.model
-    model.choose_bench("law")
+    desk = window.desk
+    desk.view.choose_bench("law")
     rows = window.bench.form.alarms
-    count = len(model.design.guard.alarms)
+    count = len(desk.document.design.guard.alarms)
     rows.new_kind.setCurrentIndex(rows.new_kind.findData("loop_break"))
     rows.add.click()
-    assert len(model.design.guard.alarms) == count + 1 and model.design.guard.alarms[-1].delay_s == 300
-    model.set_unit("°F")
+    assert len(desk.document.design.guard.alarms) == count + 1 and desk.document.design.guard.alarms[-1].delay_s == 300
+    desk.view.set_unit("°F")
     type_into(qtbot, rows.fields[-1]["celsius"].entry, "3.6", Qt.Key.Key_Return)  # a difference
-    assert model.design.guard.alarms[-1].celsius == pytest.approx(2.0)
+    assert desk.document.design.guard.alarms[-1].celsius == pytest.approx(2.0)
     rows.new_kind.setCurrentIndex(rows.new_kind.findData("high"))
     rows.add.click()
     type_into(qtbot, rows.fields[-1]["celsius"].entry, "96.8", Qt.Key.Key_Return)  # a temperature
     type_into(qtbot, rows.fields[-1]["delay_s"].entry, "0", Qt.Key.Key_Return)
-    assert model.design.guard.alarms[-1].celsius == pytest.approx(36.0)
+    assert desk.document.design.guard.alarms[-1].celsius == pytest.approx(36.0)
     ran(qtbot, window)
-    assert any(event.text_in("°F").startswith("alarm high, 96.8 °F") for event in model.result.trace.events)
-    while model.undo_stack.canUndo():
-        model.undo_stack.undo()
-    assert len(model.design.guard.alarms) == count == len(rows.fields)
+    assert any(event.text_in("°F").startswith("alarm high, 96.8 °F") for event in desk.runs.current.trace.events)
+    while desk.document.undo_stack.canUndo():
+        desk.document.undo_stack.undo()
+    assert len(desk.document.design.guard.alarms) == count == len(rows.fields)
 
 
 def test_fan_curve_on_the_bench(desk: Desk, qtbot: Any) -> None:
@@ -583,7 +584,7 @@ def test_fan_curve_on_the_bench(desk: Desk, qtbot: Any) -> None:
     window.files.open_demo(1)
     ran(qtbot, window)
     window.bench.choose_kind("law", "fan_curve")
-    law = window.model.design.law
+    law = window.desk.document.design.law
     assert (law.start_celsius, law.full_celsius) == (35.0, 45.0)
     picture = window.bench.form.picture
     warming_line, room_line = picture.plot.curves["line 1"], picture.plot.curves["line 0"]
@@ -595,7 +596,7 @@ def test_fan_curve_on_the_bench(desk: Desk, qtbot: Any) -> None:
     type_into(qtbot, field(window, "law.points").entry, "30 0; 36 40", Qt.Key.Key_Return)
     assert "from 0 to 1" in field(window, "law.points").line.text()
     type_into(qtbot, field(window, "law.points").entry, "30 0; 36 0.4; 44 1", Qt.Key.Key_Return)
-    assert window.model.design.law.points == ((30.0, 0.0), (36.0, 0.4), (44.0, 1.0))
+    assert window.desk.document.design.law.points == ((30.0, 0.0), (36.0, 0.4), (44.0, 1.0))
 
 
 def grab_corner(qtbot: Any, picture: Any, number: int, to: tuple[float, float]) -> None:
@@ -610,93 +611,93 @@ def grab_corner(qtbot: Any, picture: Any, number: int, to: tuple[float, float]) 
 def test_a_program_is_drawn_dragged_and_listed(desk: Desk, qtbot: Any) -> None:
     """The wax melter: its profile with the finishing time, a corner dragged, a segment more and less, an error at its field."""
     window = desk()
-    model = window.model
+    desk = window.desk
     window.files.open_demo(5)
-    model.choose_bench("setpoint")
+    desk.view.choose_bench("setpoint")
     ran(qtbot, window)
     picture, rows = window.bench.form.picture, window.bench.form.list
     qtbot.waitUntil(lambda: "finishes at 2:54" in picture.title.text(), timeout=60_000)
-    assert [event.kind for event in model.result.trace.events].count("program_over") == 1
-    assert window.strip._is_moving and "distance from the setpoint" in window.strip.close_caption.text()
-    before = model.design.setpoint.segments
+    assert [event.kind for event in desk.runs.current.trace.events].count("program_over") == 1
+    assert window.room("loop").strip._is_moving and "distance from the setpoint" in window.room("loop").strip.close_caption.text()
+    before = desk.document.design.setpoint.segments
     grab_corner(qtbot, picture, 1, (picture.corners[1].x, 85.0))
-    after = model.design.setpoint.segments
+    after = desk.document.design.setpoint.segments
     assert after[1].to_celsius == pytest.approx(85.0, abs=1.0) and after[0] == before[0]
-    assert model.undo_stack.count() == 1
-    model.undo_stack.undo()
+    assert desk.document.undo_stack.count() == 1
+    desk.document.undo_stack.undo()
     rows.add.click()
-    assert len(model.design.setpoint.segments) == 4 == len(rows.fields)
+    assert len(desk.document.design.setpoint.segments) == 4 == len(rows.fields)
     type_into(qtbot, rows.fields[3]["to_celsius"].entry, "95")  # beyond the setpoint's upper limit
     assert "high_limit_celsius" in rows.fields[3]["to_celsius"].line.text()
     type_into(qtbot, rows.fields[0]["ramp_s"].entry, "900")
     assert (
-        model.design.setpoint.segments[0].ramp_s == 900
-        and model.design.setpoint.segments[0].rate_celsius_per_min is None
+        desk.document.design.setpoint.segments[0].ramp_s == 900
+        and desk.document.design.setpoint.segments[0].rate_celsius_per_min is None
     )
     buttons = [button for button in rows.findChildren(QPushButton) if button.text() == "Remove"]
     buttons[-1].click()
-    assert len(model.design.setpoint.segments) == 3
-    model.set_kind("setpoint", "day_night")
-    assert model.design.setpoint.night_celsius == model.design.setpoint.day_celsius - 4.0
+    assert len(desk.document.design.setpoint.segments) == 3
+    desk.document.set_kind("setpoint", "day_night")
+    assert desk.document.design.setpoint.night_celsius == desk.document.design.setpoint.day_celsius - 4.0
     assert "hours of a day" in window.bench.form.picture.title.text()
 
 
 def test_several_outputs_have_a_row_each_and_drives_of_their_own(desk: Desk, qtbot: Any) -> None:
     """Two fans; then stages that turn round with the action; then heating and cooling, with a drive for each."""
     window = desk()
-    model = window.model
+    desk = window.desk
     window.files.open_demo(2)
     ran(qtbot, window)
-    assert [row.name for row in window.strip.rows.rows] == ["fan", "2nd"]
-    assert "second fan" in window.strip.demand_caption.text()
+    assert [row.name for row in window.room("loop").strip.rows.rows] == ["fan", "2nd"]
+    assert "second fan" in window.room("loop").strip.demand_caption.text()
     grab_corner(qtbot, window.bench.form.picture, 0, (24.0, 50.0))
-    assert model.design.law.start_celsius == pytest.approx(24.0, abs=0.6) and model.design.law.floor == pytest.approx(
+    assert desk.document.design.law.start_celsius == pytest.approx(24.0, abs=0.6) and desk.document.design.law.floor == pytest.approx(
         0.5, abs=0.05
     )
     window.bench.choose_kind("law", "stages")
-    assert [stage.on_offset_celsius for stage in model.design.law.stages] == [0.5, 2.0]  # to cool, above the setpoint
+    assert [stage.on_offset_celsius for stage in desk.document.design.law.stages] == [0.5, 2.0]  # to cool, above the setpoint
     ran(qtbot, window)
-    assert [row.name for row in window.strip.rows.rows] == ["1", "2"]
+    assert [row.name for row in window.room("loop").strip.rows.rows] == ["1", "2"]
     box = field(window, "law.action").box
     box.setCurrentIndex(box.findData("heat"))
     box.activated.emit(box.currentIndex())
-    assert [stage.on_offset_celsius for stage in model.design.law.stages] == [-0.5, -2.0]
+    assert [stage.on_offset_celsius for stage in desk.document.design.law.stages] == [-0.5, -2.0]
     window.bench.form.list.add.click()
-    assert len(model.design.law.stages) == 3 and window.bench.form.picture.title.text().startswith("% of the power")
+    assert len(desk.document.design.law.stages) == 3 and window.bench.form.picture.title.text().startswith("% of the power")
     window.bench.choose_kind("law", "pid")
     assert "law.dead_zone" not in window.bench.form.fields
-    model.set_value("law", "action", "heat_cool")
+    desk.document.set_value("law", "action", "heat_cool")
     assert "law.dead_zone" in window.bench.form.fields
     ran(qtbot, window)
-    assert "cooling below 0" in window.strip.demand_caption.text()
-    model.choose_bench("drive")
+    assert "cooling below 0" in window.room("loop").strip.demand_caption.text()
+    desk.view.choose_bench("drive")
     second = field(window, "design.second_drive.kind").box
     second.setCurrentIndex(second.findData("pwm"))
     second.activated.emit(second.currentIndex())
-    assert model.design.second_drive.kind == "pwm" and "second_drive.frequency_hz" in window.bench.form.fields
+    assert desk.document.design.second_drive.kind == "pwm" and "second_drive.frequency_hz" in window.bench.form.fields
     assert window.bench.form.driver.lines and all(line.holds for line in window.bench.form.driver.lines)
-    model.set_value("driver", "on_ohm", 50.0)
+    desk.document.set_value("driver", "on_ohm", 50.0)
     assert [line.what for line in window.bench.form.driver.lines if not line.holds] == ["Loss, I²·R"]
 
 
 def test_the_start_page(desk: Desk, qtbot: Any) -> None:
     """Each shipped design with what its first trial does; one opens by keyboard; Escape goes back."""
     window = desk()
-    page = window.start_page
+    page = window.start.page
     qtbot.keyClick(window, Qt.Key.Key_H, Qt.KeyboardModifier.ControlModifier)
-    assert page.isVisible() and not window.room.isVisible()
+    assert page.isVisible() and not window.bench.isVisible() and not window.topbar.trial.isVisible()
     qtbot.waitUntil(lambda: all(card.thumbnail is not None for card in page.cards), timeout=30_000)
     assert all(np.isfinite(card.thumbnail.measured_celsius).any() for card in page.cards)
     qtbot.keyClick(window, Qt.Key.Key_Escape)
-    assert window.room.isVisible() and page.isHidden()
-    window.show_start(True)
+    assert window.room("loop").page.isVisible() and window.topbar.trial.isVisible() and page.isHidden()
+    window.desk.view.choose_room("start")
     qtbot.keyClick(page.cards[3], Qt.Key.Key_Space)
-    assert window.model.design.name == "Film bath" and page.isHidden() and window.room.isVisible()
+    assert window.desk.document.design.name == "Film bath" and page.isHidden() and window.room("loop").page.isVisible() and window.topbar.trial.isVisible()
 
 
 def test_a_recorded_ambient_is_chosen_and_checked(desk: Desk, qtbot: Any, tmp_path: Path) -> None:
     window = desk()
-    window.model.choose_bench("trial")
+    window.desk.view.choose_bench("trial")
     form = window.bench.form
     assert not form.fields["ambient_column"].isVisible()
     type_into(qtbot, form.fields["ambient_csv"].entry, str(tmp_path / "none.csv"), Qt.Key.Key_Return)
@@ -704,9 +705,9 @@ def test_a_recorded_ambient_is_chosen_and_checked(desk: Desk, qtbot: Any, tmp_pa
     (tmp_path / "air.csv").write_text("time_s,air\n0,10\n7200,30\n")
     type_into(qtbot, form.fields["ambient_csv"].entry, str(tmp_path / "air.csv"), Qt.Key.Key_Return)
     ran(qtbot, window)
-    assert window.model.trial.ambient_csv == str(tmp_path / "air.csv") and form.fields["ambient_column"].isVisible()
+    assert window.desk.document.trial.ambient_csv == str(tmp_path / "air.csv") and form.fields["ambient_column"].isVisible()
     type_into(qtbot, form.fields["ambient_csv"].entry, " ", Qt.Key.Key_Return)
-    assert window.model.trial.ambient_csv is None
+    assert window.desk.document.trial.ambient_csv is None
 
 
 def test_what_is_said_of_the_loop_is_seen(desk: Desk, qtbot: Any) -> None:
@@ -714,13 +715,13 @@ def test_what_is_said_of_the_loop_is_seen(desk: Desk, qtbot: Any) -> None:
     from calor.compiled.library import COMPILING
 
     window = desk()
-    result, window.model.result = window.model.result, None
-    window.model.simulator.told.emit(COMPILING)
-    assert "Compiling the loop for this machine" in window.strip.empty.text() and window.strip.empty.isVisible()
-    window.model.result = result
-    window.model.run_changed.emit()
-    assert not window.strip.empty.isVisible()
-    window.model.simulator.told.emit("no C compiler makes the loop: install one")
+    result, window.desk.runs.current = window.desk.runs.current, None
+    window.desk.simulator.told.emit(COMPILING)
+    assert "Compiling the loop for this machine" in window.room("loop").strip.empty.text() and window.room("loop").strip.empty.isVisible()
+    window.desk.runs.current = result
+    window.desk.runs.changed.emit()
+    assert not window.room("loop").strip.empty.isVisible()
+    window.desk.simulator.told.emit("no C compiler makes the loop: install one")
     assert window.notice.text.text() == "No C compiler makes the loop: install one" and not window.notice.isHidden()
 
 
@@ -762,12 +763,13 @@ def test_dense_curves_are_painted_as_what_they_cover(desk: Desk, qtbot: Any) -> 
 
 def test_rooms_are_built_when_they_are_first_opened(desk: Desk, qtbot: Any) -> None:
     window = desk()
-    assert window._probe_room is None and window._code_room is None
+    probe, code = window.room("probe"), window.room("code")
+    assert not probe.is_built and not code.is_built
     window.toggle_theme()
-    window.model.set_wide(True)
-    assert window._probe_room is not None and window._code_room is None and window.probe_room.isVisible()
-    assert window.probe_room.transfer.plot.theme is window.theme  # it is in the theme chosen before it was there
-    window.model.set_wide(False)
+    window.desk.view.choose_room("probe")
+    assert probe.is_built and not code.is_built and window.room("probe").page.isVisible()
+    assert window.room("probe").page.transfer.plot.theme is window.theme  # it is in the theme chosen before it was there
+    window.desk.view.go_back()
     qtbot.keyClick(window, Qt.Key.Key_2, Qt.KeyboardModifier.ControlModifier)
-    assert window._code_room is not None and window.code_room.isVisible()
+    assert code.is_built and window.room("code").page.isVisible()
     window.toggle_theme()

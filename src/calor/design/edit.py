@@ -6,11 +6,13 @@ from typing import Any, get_args
 
 from pydantic import ValidationError
 
-from calor.design.model import BLOCK_KINDS, Design
+from calor.design.model import BLOCK_KINDS, BLOCKS, Design, module_of, working_range
 from calor.design.problems import explain
+from calor.drive import driver as drivers
 from calor.errors import Problem
 from calor.law import fan_curve, stages
 from calor.law.on_off import DEFAULT_HYSTERESIS_CELSIUS
+from calor.sense.knob import Button, Knob
 from calor.settings import Settings
 
 
@@ -81,6 +83,45 @@ def _fitting(kind: str, setpoint_celsius: float, action: str) -> dict[str, Any]:
     if kind == "on_off":
         return {"hysteresis_celsius": DEFAULT_HYSTERESIS_CELSIUS}
     return {}
+
+
+CHIP_CELSIUS_PER_CODE = 0.25
+"""What a chip that reads a thermocouple gives for a code (common practice)."""
+BY_HAND: dict[str, type[Settings]] = {"knob": Knob, "button": Button}
+
+
+def implied(design: Design, part: str, key: str, value: Any) -> dict[str, Any]:
+    """The settings of a part that a choice stands for: itself, and all that goes with it.
+
+    Some choices are several settings in the file: "knob.used" and "second_drive.kind" of the design, "filter.kind" and
+    "curve" of a probe.
+    """
+    name, _, what = key.partition(".")
+    if part == "design" and what == "kind":
+        return {name: _part_of_kind(name, str(value))}
+    if part == "design" and what == "used":
+        return {name: _by_hand(design, name) if value else None}
+    if key == "filter.kind":
+        return {"filter": {"kind": value}}
+    if key == "read_by":
+        return {"converter_celsius_per_code": CHIP_CELSIUS_PER_CODE if value == "chip" else None}
+    settings = getattr(design, part, None)
+    along = getattr(module_of(part, settings.kind), "along_with", None) if part in BLOCKS and settings else None
+    return {key: value} if along is None else dict(along(settings, key, value))
+
+
+def _part_of_kind(part: str, kind: str) -> Settings | None:
+    """A second drive or a driver of a kind, as it is when chosen; None for none."""
+    kinds: dict[str, type[Settings]] = BLOCK_KINDS["drive"] if part == "second_drive" else dict(drivers.KINDS)
+    return kinds[kind]() if kind in kinds else None
+
+
+def _by_hand(design: Design, part: str) -> Settings:
+    """A knob over the setpoint's limits, or a button."""
+    if part == "button":
+        return Button()
+    low, high = working_range(design)
+    return Knob(low_celsius=float(f"{low:.4g}"), high_celsius=float(f"{high:.4g}"))
 
 
 def own_problem(error: ValidationError, block: str, settings: Settings) -> Problem:

@@ -8,14 +8,14 @@ import sys
 import traceback
 from pathlib import Path
 from types import TracebackType
-from typing import Any
 
-from PyQt6.QtCore import QTimer
 from PyQt6.QtGui import QIcon
 from PyQt6.QtWidgets import QApplication
 
+from calor.desk.state.desk import Desk
 from calor.desk.state.places import recovery_folder
 from calor.desk.widgets import theme
+from calor.desk.widgets.keys import timer
 
 ICON = Path(__file__).parent / "calor.svg"
 
@@ -33,7 +33,7 @@ def make_application() -> QApplication:
     return app
 
 
-def report(model: Any, kind: type[BaseException], error: BaseException, trace: TracebackType | None) -> None:
+def report(desk: Desk, kind: type[BaseException], error: BaseException, trace: TracebackType | None) -> None:
     """Say in one line that something in the desk itself went wrong; the details go to a file, the desk goes on."""
     place = recovery_folder().parent / "trouble.log"
     with contextlib.suppress(OSError):
@@ -41,31 +41,29 @@ def report(model: Any, kind: type[BaseException], error: BaseException, trace: T
         with place.open("a", encoding="utf-8") as stream:
             stream.writelines(traceback.format_exception(kind, error, trace))
     said = f"Calor made a mistake ({kind.__name__}: {error}). Your design is untouched; save it. Details: {place}"
-    model.noticed.emit("error", said.replace("\n", " "))
+    desk.say("error", said.replace("\n", " "))
 
 
 def start(path: Path | None, demo: bool) -> int:
     """Open the desk and stay until it is closed; the exit code."""
     app = make_application()
     from calor.compiled import built_elsewhere
-    from calor.desk.state.model import Model
     from calor.desk.state.places import Remembered
     from calor.desk.state.simulator import Simulator
     from calor.desk.window.window import Window
 
     simulator = Simulator()
-    window = Window(Model(simulator, Remembered()))
+    window = Window(Desk(simulator, Remembered()))
     built_elsewhere()
     # the window comes first and says what it prepares; while the loop is compiled, it gets its turn often
     sys.setswitchinterval(0.001)
     window.show()
     app.processEvents()
     window.open_first(path, demo)
-    window.show_start(demo or (path is None and window.model.path is None))
-    sys.excepthook = lambda kind, error, trace: report(window.model, kind, error, trace)
+    if demo or (path is None and window.desk.document.path is None):
+        window.desk.view.choose_room(window.start.name)
+    sys.excepthook = lambda kind, error, trace: report(window.desk, kind, error, trace)
     signal.signal(signal.SIGINT, lambda *_: window.close())
     # Python sees a signal only when it runs: let it, five times a second
-    ticking = QTimer(window, interval=200)
-    ticking.timeout.connect(lambda: None)
-    ticking.start()
+    timer(window, 200, lambda: None).start()
     return app.exec()

@@ -6,7 +6,7 @@ the lower. Source: common practice.
 
 from __future__ import annotations
 
-from typing import Literal, NamedTuple, Self
+from typing import Any, Literal, NamedTuple, Self
 
 from pydantic import model_validator
 
@@ -68,6 +68,25 @@ class OnOff(Settings):
                 f"to {self.action}, start_celsius must be {order} stop_celsius; swap {start:g} and {stop:g}"
             )
         return self
+
+
+def along_with(settings: OnOff, key: str, value: Any) -> dict[str, Any]:
+    """All that changes with one setting: the pair goes together and without a hysteresis, and turns round with the
+    action."""
+    if key == "hysteresis_celsius" and value is not None:
+        return {key: value, "start_celsius": None, "stop_celsius": None}
+    if key == "action" and settings.start_celsius is not None:
+        return {key: value, "start_celsius": settings.stop_celsius, "stop_celsius": settings.start_celsius}
+    if key not in ("start_celsius", "stop_celsius"):
+        return {key: value}
+    other = "stop_celsius" if key == "start_celsius" else "start_celsius"
+    if value is None:
+        return {key: None, other: None}
+    values: dict[str, Any] = {key: value, "hysteresis_celsius": None}
+    if getattr(settings, other) is None:
+        side = 1.0 if (settings.action == "heat") == (other == "stop_celsius") else -1.0
+        values[other] = value + side * (settings.hysteresis_celsius or DEFAULT_HYSTERESIS_CELSIUS)
+    return values
 
 
 class OnOffNumbers(NamedTuple):

@@ -8,7 +8,7 @@ Source: common practice.
 
 from __future__ import annotations
 
-from typing import Annotated, Literal, NamedTuple, Self
+from typing import Annotated, Any, Literal, NamedTuple, Self
 
 from pydantic import Field, Strict, model_validator
 
@@ -99,6 +99,11 @@ def turned(settings: Stages) -> tuple[Stage, ...]:
         )
         for stage in settings.stages
     )
+
+
+def along_with(settings: Stages, key: str, value: Any) -> dict[str, Any]:
+    """All that changes with one setting: with the action the stages turn to the other side of the setpoint."""
+    return {key: value, "stages": turned(settings)} if key == "action" else {key: value}
 
 
 def shares(settings: Stages) -> tuple[float, ...]:

@@ -7,7 +7,7 @@ in data sheets (common practice; IEC 60539-1 defines B from two points); Steinha
 from __future__ import annotations
 
 import math
-from typing import Annotated, Literal, NamedTuple, Self
+from typing import Annotated, Any, Literal, NamedTuple, Self
 
 import numpy as np
 from pydantic import Field, Strict, model_validator
@@ -116,6 +116,11 @@ def rewritten(settings: Thermistor, given: str) -> dict[str, object]:
         return plain | {"points": tuple(zip(at.tolist(), ohm.tolist(), strict=True))}
     found = steinhart_hart.coefficients(at, ohm)
     return plain | {"steinhart_hart": tuple(float(f"{value:.9g}") for value in found)}
+
+
+def along_with(settings: Thermistor, key: str, value: Any) -> dict[str, Any]:
+    """All that changes with one setting; "curve" says how the curve is written, the same curve as before."""
+    return rewritten(settings, str(value)) if key == "curve" else {key: value}
 
 
 class ThermistorNumbers(NamedTuple):

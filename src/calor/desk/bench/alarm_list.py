@@ -9,7 +9,7 @@ from pydantic.fields import FieldInfo
 from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
 from calor.desk.bench.entries import clear, entry
-from calor.desk.state.model import Model
+from calor.desk.state.desk import Desk
 from calor.desk.widgets.fields import Field, label
 from calor.desk.widgets.words import word
 from calor.law.alarm import KINDS, Alarm
@@ -45,9 +45,9 @@ def fields_of(kind: str) -> dict[str, FieldInfo]:
 class AlarmList(QWidget):
     """The alarms of the design."""
 
-    def __init__(self, model: Model) -> None:
+    def __init__(self, desk: Desk) -> None:
         super().__init__()
-        self._model = model
+        self._desk = desk
         self._shown: tuple[str, ...] | None = None
         self.fields: list[dict[str, Field]] = []
         column = QVBoxLayout(self)
@@ -70,23 +70,23 @@ class AlarmList(QWidget):
         self.show_model()
 
     def _put(self, alarms: list[Any], key: str = "", field: Field | None = None) -> None:
-        problem = self._model.set_values("guard", {"alarms": tuple(alarms)}, key)
+        problem = self._desk.document.set_values("guard", {"alarms": tuple(alarms)}, key)
         if problem is not None and field is not None:
             field.reject(f"{problem.rule}.")
 
     def _dumped(self) -> list[dict[str, Any]]:
-        return [alarm.model_dump() for alarm in self._model.design.guard.alarms]
+        return [alarm.model_dump() for alarm in self._desk.document.design.guard.alarms]
 
     def _add(self) -> None:
-        kind, setpoint = str(self.new_kind.currentData()), self._model.design.setpoint.celsius
+        kind, setpoint = str(self.new_kind.currentData()), self._desk.document.design.setpoint.celsius
         celsius = {"high": setpoint + 2.0, "low": setpoint - 2.0}.get(kind, NEW_CELSIUS.get(kind, 0.0))
         standby = kind in ("low", "deviation_low", "out_of_band")
         new = {"kind": kind, "celsius": celsius, "delay_s": NEW_DELAY_S.get(kind, 10.0), "standby": standby}
-        self._model.end_merging()
+        self._desk.document.end_merging()
         self._put([*self._dumped(), new])
 
     def _remove(self, number: int) -> None:
-        self._model.end_merging()
+        self._desk.document.end_merging()
         self._put([alarm for k, alarm in enumerate(self._dumped()) if k != number])
 
     def _edit(self, number: int, key: str, value: Any, field: Field) -> None:
@@ -96,22 +96,22 @@ class AlarmList(QWidget):
 
     def show_model(self) -> None:
         """Show the alarms as the design has them."""
-        alarms = self._model.design.guard.alarms
+        alarms = self._desk.document.design.guard.alarms
         kinds = tuple(alarm.kind for alarm in alarms)
         if kinds != self._shown:
             self._shown = kinds
             self._build()
         for alarm, fields in zip(alarms, self.fields, strict=True):
             for key, field in fields.items():
-                field.show_value(getattr(alarm, key), self._model.unit)
+                field.show_value(getattr(alarm, key), self._desk.view.unit)
 
     def _build(self) -> None:
         clear(self._entries)
         self.fields = []
-        for number, alarm in enumerate(self._model.design.guard.alarms):
+        for number, alarm in enumerate(self._desk.document.design.guard.alarms):
             frame, fields = entry(
                 word(f"alarm_{alarm.kind}"), fields_of(alarm.kind), partial(self._remove, number),
-                partial(self._edit, number), self._model.end_merging,
+                partial(self._edit, number), self._desk.document.end_merging,
             )  # fmt: skip
             self.fields.append(fields)
             self._entries.addWidget(frame)

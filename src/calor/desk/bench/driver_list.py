@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from PyQt6.QtWidgets import QGridLayout, QVBoxLayout, QWidget
 
-from calor.desk.state.model import Model
+from calor.desk.state.desk import Desk
 from calor.desk.widgets.fields import label
 from calor.drive import driver as drivers
 from calor.load import registry as loads
@@ -13,9 +13,9 @@ from calor.load import registry as loads
 class DriverList(QWidget):
     """What was worked out, line by line."""
 
-    def __init__(self, model: Model) -> None:
+    def __init__(self, desk: Desk) -> None:
         super().__init__()
-        self._model = model
+        self._desk = desk
         self._shown: object = None
         self.lines: list[drivers.Check] = []
         self._column = QVBoxLayout(self)
@@ -26,7 +26,7 @@ class DriverList(QWidget):
 
     def show_model(self) -> None:
         """Work it out for the design as it is."""
-        design = self._model.design
+        design = self._desk.document.design
         showing = (design.driver, loads.electric_watt(design.load), design.load.ambient_celsius)
         if showing == self._shown:
             return

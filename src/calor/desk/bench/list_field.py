@@ -10,7 +10,7 @@ from PyQt6.QtWidgets import QPushButton, QVBoxLayout, QWidget
 
 from calor.design.model import Design
 from calor.desk.bench.entries import clear, entry
-from calor.desk.state.model import Model
+from calor.desk.state.desk import Desk
 from calor.desk.widgets.fields import Field, label
 from calor.law.outputs import MOST_OUTPUTS
 from calor.law.pid import MOST_GAIN_SETS, GainSet
@@ -64,9 +64,9 @@ LISTS: dict[tuple[str, str], ListOf] = {
 class ListField(QWidget):
     """One list, each of its entries with its fields."""
 
-    def __init__(self, model: Model, block: str, what: ListOf) -> None:
+    def __init__(self, desk: Desk, block: str, what: ListOf) -> None:
         super().__init__()
-        self._model, self._block, self.what = model, block, what
+        self._desk, self._block, self.what = desk, block, what
         self._shown = -1
         self.fields: list[dict[str, Field]] = []
         column = QVBoxLayout(self)
@@ -82,25 +82,25 @@ class ListField(QWidget):
         self.show_model()
 
     def _values(self) -> tuple[Any, ...]:
-        found: tuple[Any, ...] = getattr(self._model.settings_of(self._block), self.what.key, ())
+        found: tuple[Any, ...] = getattr(self._desk.document.settings_of(self._block), self.what.key, ())
         return found
 
     def _put(self, values: list[Any], key: str = "", field: Field | None = None) -> None:
-        problem = self._model.set_values(self._block, {self.what.key: tuple(values)}, key)
+        problem = self._desk.document.set_values(self._block, {self.what.key: tuple(values)}, key)
         if problem is not None and field is not None:
             field.reject(f"{problem.rule}.")
         elif problem is not None:
-            self._model.noticed.emit("error", str(problem))
+            self._desk.say("error", str(problem))
 
     def _dumped(self) -> list[dict[str, Any]]:
         return [value.model_dump() for value in self._values()]
 
     def _add(self) -> None:
-        self._model.end_merging()
-        self._put([*self._dumped(), self.what.new(self._model.design)])
+        self._desk.document.end_merging()
+        self._put([*self._dumped(), self.what.new(self._desk.document.design)])
 
     def _remove(self, number: int) -> None:
-        self._model.end_merging()
+        self._desk.document.end_merging()
         self._put([value for k, value in enumerate(self._dumped()) if k != number])
 
     def _edit(self, number: int, key: str, value: Any, field: Field) -> None:
@@ -120,7 +120,7 @@ class ListField(QWidget):
         self.add.setEnabled(len(values) < self.what.most)
         for value, fields in zip(values, self.fields, strict=True):
             for key, field in fields.items():
-                field.show_value(getattr(value, key), self._model.unit)
+                field.show_value(getattr(value, key), self._desk.view.unit)
 
     def _build(self) -> None:
         clear(self._entries)
@@ -130,7 +130,7 @@ class ListField(QWidget):
             remove = partial(self._remove, number) if count > self.what.fewest else None
             frame, fields = entry(
                 f"{self.what.noun} {number + 1}", self.what.model.model_fields, remove, partial(self._edit, number),
-                self._model.end_merging,
+                self._desk.document.end_merging,
             )  # fmt: skip
             self.fields.append(fields)
             self._entries.addWidget(frame)

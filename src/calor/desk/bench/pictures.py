@@ -10,7 +10,7 @@ import numpy as np
 from PyQt6.QtCore import QEvent, QPointF, Qt
 from PyQt6.QtGui import QMouseEvent
 
-from calor.desk.state.model import Model
+from calor.desk.state.desk import Desk
 from calor.desk.widgets.chart import Chart
 from calor.law import fan_curve, on_off, pid, program, stages, timer
 from calor.law.outputs import Outline
@@ -31,22 +31,22 @@ class Corner(NamedTuple):
 class BenchPicture(Chart):
     """One picture of a block, drawn anew with every edit."""
 
-    def __init__(self, model: Model, block: str) -> None:
+    def __init__(self, desk: Desk, block: str) -> None:
         super().__init__("", most_ticks=(5, 4))
         self.setFixedHeight(HEIGHT_PX)
-        self._model, self._block = model, block
+        self._desk, self._block = desk, block
         self.corners: list[Corner] = []
         self._drawn: tuple[Any, ...] = (None,) * 4
         self.move_corner: Callable[[int, float, float], None] | None = None
         self._held: int | None = None
-        model.run_changed.connect(self.show_model)
+        desk.runs.changed.connect(self.show_model)
 
     def show_model(self) -> None:
         """Draw the block as the design has it."""
-        model = self._model
-        settings = getattr(model.design, self._block)
-        run = model.result if self._block == "setpoint" else None
-        drawn = (model.design, model.unit, self._theme, run)
+        desk = self._desk
+        settings = getattr(desk.document.design, self._block)
+        run = desk.runs.current if self._block == "setpoint" else None
+        drawn = (desk.document.design, desk.view.unit, self._theme, run)
         if all(now is then for now, then in zip(drawn, self._drawn, strict=True)):
             return
         self._drawn = drawn
@@ -60,11 +60,11 @@ class BenchPicture(Chart):
 
     def put(self, values: dict[str, Any]) -> None:
         """Take what was dragged; a place where it cannot be is let pass."""
-        self._model.set_values(self._block, values, f"{self._block}.dragged")
+        self._desk.document.set_values(self._block, values, f"{self._block}.dragged")
 
     def lines(self, outlines: list[Outline], cools: bool) -> tuple[float, float]:
         """Draw a law's lines over temperature, and mark the setpoint; the range of the x axis."""
-        t, unit = self._theme, self._model.unit
+        t, unit = self._theme, self._desk.view.unit
         colours = {"going": t.cool if cools else t.heat, "back": t.pinned, "second": t.cool}
         for number, line in enumerate(outlines):
             x = np.asarray(celsius_to(unit, np.array(line.x)))
@@ -102,7 +102,7 @@ class BenchPicture(Chart):
                 self.plot.setCursor(Qt.CursorShape.SizeAllCursor if near else Qt.CursorShape.ArrowCursor)
             if event.type() == QEvent.Type.MouseButtonRelease and self._held is not None:
                 self._held = None
-                self._model.end_merging()
+                self._desk.document.end_merging()
                 return True
         return super().eventFilter(watched, event)
 
@@ -113,7 +113,7 @@ def _columns(corners: list[Corner]) -> tuple[list[float], list[float]]:
 
 def _read_lines(picture: BenchPicture, outlines: list[Outline], said: Callable[[float, list[float]], str]) -> None:
     """Say at the pointer what each line is there."""
-    unit = picture._model.unit
+    unit = picture._desk.view.unit
     drawn = []
     for line in outlines:
         x = np.asarray(celsius_to(unit, np.array(line.x)))
@@ -128,7 +128,7 @@ def _over_temperature(
     """A picture of a law over temperature, with the setpoint marked; `said` is what the pointer says of its lines."""
 
     def draw(picture: BenchPicture, law: Any) -> None:
-        setpoint, unit = picture._model.design.setpoint.celsius, picture._model.unit
+        setpoint, unit = picture._desk.document.design.setpoint.celsius, picture._desk.view.unit
         found = outline(law, setpoint)
         picture.lines(found, law.action == "cool")
         picture.mark(float(celsius_to(unit, setpoint)))
@@ -148,7 +148,7 @@ def _timer(picture: BenchPicture, law: Any) -> None:
 
 
 def _fan(picture: BenchPicture, law: Any) -> None:
-    unit, t = picture._model.unit, picture._theme
+    unit, t = picture._desk.view.unit, picture._theme
     places, warming, cooling = fan_curve.outline(law)
     found = [Outline("back", list(places), list(cooling)), Outline("going", list(places), list(warming))]
     picture.lines(found, law.action == "cool")
@@ -175,20 +175,20 @@ def _fan(picture: BenchPicture, law: Any) -> None:
             picture.put({"full_celsius": celsius})
 
     def law_now() -> Any:
-        return picture._model.design.law
+        return picture._desk.document.design.law
 
     picture.move_corner = move
 
 
 def _program(picture: BenchPicture, setpoint: Any) -> None:
-    model, unit, t = picture._model, picture._model.unit, picture._theme
-    result = model.result
-    begin = model.design.start_celsius(model.trial)
+    desk, unit, t = picture._desk, picture._desk.view.unit, picture._theme
+    result = desk.runs.current
+    begin = desk.document.design.start_celsius(desk.document.trial)
     times, places = program.profile(setpoint, begin)
     scale, noun = (3600.0, "h") if times[-1] > 5400.0 else (60.0, "min")
     end_s = times[-1]
     finish = ""
-    if result is not None and result.request.design is model.design:
+    if result is not None and result.request.design is desk.document.design:
         trace = result.trace
         over = next((event.at_s for event in trace.events if event.kind == "program_over"), None)
         finish = f"; finishes at {format_duration(over)}" if over is not None else "; does not finish in this trial"
@@ -205,7 +205,7 @@ def _program(picture: BenchPicture, setpoint: Any) -> None:
     picture.corners = [Corner(times[2 * k + 1] / scale, float(drawn[2 * k + 1])) for k in range(len(setpoint.segments))]
 
     def move(number: int, x: float, y: float) -> None:
-        now: Any = model.design.setpoint
+        now: Any = desk.document.design.setpoint
         segments = [segment.model_dump() for segment in now.segments]
         segment = segments[number]
         segment["to_celsius"] = round(float(to_celsius(unit, y)), 1)
@@ -224,7 +224,7 @@ def _program(picture: BenchPicture, setpoint: Any) -> None:
 
 
 def _day_night(picture: BenchPicture, setpoint: Any) -> None:
-    unit, t = picture._model.unit, picture._theme
+    unit, t = picture._desk.view.unit, picture._theme
     edges = sorted([(setpoint.day_begins_s, setpoint.day_celsius), (setpoint.night_begins_s, setpoint.night_celsius)])
     before = edges[1][1]
     x, y = [0.0], [before]

@@ -2,18 +2,17 @@
 
 from __future__ import annotations
 
-from typing import Any, Literal
+from typing import Any, Literal, NamedTuple, cast, get_args
 
 from pydantic import BaseModel
 from pydantic.fields import FieldInfo
 
-from calor.design.model import Design
+from calor.design.edit import BY_HAND
+from calor.design.model import BLOCK_KINDS, Design
 from calor.desk.bench import probe_sections
 from calor.desk.bench.probe_sections import Section
-from calor.drive import driver as drivers
-from calor.drive import registry as drives
-from calor.sense.knob import Button, Knob
-from calor.settings import Settings
+from calor.sense.thermistor import Thermistor
+from calor.settings import quantity_of
 
 _FAILS: Section = ("If something fails", "guard", ("probe_fault_output", "cut_out_celsius", "watchdog_s"))
 _LIMITS: Section = ("Limits of the setpoint", "setpoint", ("low_limit_celsius", "high_limit_celsius", "locked"))
@@ -88,30 +87,29 @@ ONLY_BOTH_WAYS = ("dead_zone", "cool_gain_ratio", "cool_output_high", "dead_zone
 SAME_DRIVE, NO_DRIVER = "same", "none"
 _MADE_UP: dict[str, FieldInfo] = {
     "filter.kind": FieldInfo(
-        annotation=Literal["none", "mean", "exponential", "median"],  # type: ignore[arg-type]
+        annotation=Literal["none", "mean", "exponential", "median"],
         title="Readings", description="What smooths the readings before the law sees them.",
     ),
     "curve": FieldInfo(
-        annotation=Literal["beta", "steinhart_hart", "points"],  # type: ignore[arg-type]
+        annotation=Literal["beta", "steinhart_hart", "points"],
         title="Curve given by", description="R25 and beta, the coefficients of Steinhart–Hart, or points.",
     ),
     "knob.used": FieldInfo(annotation=bool, title="Knob", description="A knob sets the setpoint; its C is generated."),
     "button.used": FieldInfo(annotation=bool, title="Button", description="A button toggles; its C is generated."),
     "read_by": FieldInfo(
-        annotation=Literal["amplifier", "chip"],  # type: ignore[arg-type]
+        annotation=Literal["amplifier", "chip"],
         title="Read by", description="An amplifier and the converter, or a chip that gives °C as a code.",
     ),
     "second_drive.kind": FieldInfo(
-        annotation=Literal["same", "relay", "time_proportional", "pwm", "linear"],  # type: ignore[arg-type]
+        annotation=Literal["same", "relay", "time_proportional", "pwm", "linear"],
         title="Its drive", description="What switches the second output.",
     ),
     "driver.kind": FieldInfo(
-        annotation=Literal["none", "solid_state_relay", "mosfet", "transistor_relay"],  # type: ignore[arg-type]
+        annotation=Literal["none", "solid_state_relay", "mosfet", "transistor_relay"],
         title="Parts", description="What is between the pin and the load, to be worked out and checked.",
     ),
 }  # fmt: skip
 """Choices on a bench that are several settings in the file."""
-BY_HAND: dict[str, type[Settings]] = {"knob": Knob, "button": Button}
 
 
 def _by_hand(design: Design) -> tuple[Section, ...]:
@@ -143,7 +141,7 @@ def sections_of(design: Design, block: str) -> tuple[Section, ...]:
     """The headings and keys that a block's bench shows."""
     settings = getattr(design, block)
     if block == "probe":
-        return probe_sections.sections(settings)  # type: ignore[arg-type]
+        return probe_sections.sections(settings)
     if block == "drive":
         return _drive(design)
     found = SECTIONS.get((block, getattr(settings, "kind", "")), (("", block, ()),))
@@ -162,6 +160,34 @@ def sections_of(design: Design, block: str) -> tuple[Section, ...]:
     return found
 
 
+class Setting(NamedTuple):
+    """A setting that a bench shows: of the block as it is, or of a `kind` that it might be of."""
+
+    kind: str
+    part: str
+    key: str
+    title: str
+
+
+def every_setting(design: Design, block: str) -> list[Setting]:
+    """All settings of a block's bench, those of the kinds that are not chosen among them."""
+    settings: list[Setting] = []
+    for _, part, keys in sections_of(design, block):
+        owner = design if part == "design" else getattr(design, part)
+        titles = {key: field_of(owner, key).title or key for key in keys or keys_of(type(owner))}
+        settings += [Setting("", part, key, title) for key, title in titles.items()]
+    now = getattr(design, block).kind
+    for kind, model in BLOCK_KINDS[block].items():
+        if kind in (now, "code"):
+            continue
+        listed = [key for _, part, keys in SECTIONS.get((block, kind), ()) if part == block for key in keys]
+        for key in listed or keys_of(model):
+            field = model.model_fields[key]
+            if quantity_of(field) or get_args(field.annotation) or field.annotation is bool:
+                settings.append(Setting(kind, block, key, field.title or key))
+    return settings
+
+
 def field_of(settings: BaseModel, key: str) -> FieldInfo:
     """A field by its key, which may lead into a part, as in "adc.bits"."""
     if key in _MADE_UP:
@@ -177,7 +203,7 @@ def field_of(settings: BaseModel, key: str) -> FieldInfo:
 def value_of(settings: BaseModel, key: str) -> Any:
     """A setting's value by its key."""
     if key == "curve":
-        return probe_sections.curve_given(settings)  # type: ignore[arg-type]
+        return probe_sections.curve_given(cast("Thermistor", settings))
     if key == "read_by":
         return "amplifier" if getattr(settings, "converter_celsius_per_code", None) is None else "chip"
     if key in ("knob.used", "button.used"):
@@ -189,13 +215,6 @@ def value_of(settings: BaseModel, key: str) -> Any:
     for name in key.split("."):
         value = getattr(value, name)
     return value
-
-
-def part_of_kind(part: str, kind: str) -> Settings | None:
-    """A second drive or a driver of a kind, as it is when chosen; None for none."""
-    if part == "second_drive":
-        return None if kind == SAME_DRIVE else drives.KINDS[kind][0]()
-    return None if kind == NO_DRIVER else drivers.KINDS[kind]()
 
 
 def keys_of(model: type[BaseModel]) -> tuple[str, ...]:

@@ -12,7 +12,7 @@ from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QPushButton, QVBoxLayout, QW
 from calor.design.recorded_ambient import read_record
 from calor.design.trial import EVENT_KINDS, Trial
 from calor.desk.bench.entries import clear, entry
-from calor.desk.state.model import Model
+from calor.desk.state.desk import Desk
 from calor.desk.widgets.fields import Field, label
 from calor.desk.widgets.numbers import field_for
 from calor.desk.widgets.words import word
@@ -48,9 +48,9 @@ NEW_EVENT: dict[str, dict[str, Any]] = {
 class TrialBench(QWidget):
     """Settings and events of the chosen trial."""
 
-    def __init__(self, model: Model) -> None:
+    def __init__(self, desk: Desk) -> None:
         super().__init__()
-        self._model = model
+        self._desk = desk
         self.fields: dict[str, Field] = {}
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
@@ -58,7 +58,7 @@ class TrialBench(QWidget):
         for key in KEYS:
             field = field_for(key, Trial.model_fields[key])
             field.edited.connect(lambda value, key=key, field=field: self._edit(key, value, field))
-            field.settled.connect(model.end_merging)
+            field.settled.connect(desk.document.end_merging)
             column.addWidget(field)
             self.fields[key] = field
         column.addSpacing(8)
@@ -79,9 +79,9 @@ class TrialBench(QWidget):
         column.addSpacing(8)
         ends = QHBoxLayout()
         self.copy = QPushButton("Copy this trial")
-        self.copy.clicked.connect(model.add_trial)
+        self.copy.clicked.connect(desk.document.add_trial)
         self.remove = QPushButton("Remove trial")
-        self.remove.clicked.connect(model.remove_trial)
+        self.remove.clicked.connect(desk.document.remove_trial)
         ends.addWidget(self.copy)
         ends.addWidget(self.remove)
         ends.addStretch(1)
@@ -92,40 +92,40 @@ class TrialBench(QWidget):
 
     def _edit(self, key: str, value: Any, field: Field) -> None:
         if key == "ambient_csv" and value:
-            folder = self._model.path.parent if self._model.path is not None else Path.cwd()
+            folder = self._desk.document.path.parent if self._desk.document.path is not None else Path.cwd()
             value = str((folder / Path(value).expanduser()).absolute())
             try:
                 read_record(value, None, None)
             except CalorError as error:
                 field.reject(f"{error}.")
                 return
-        problem = self._model.set_value("trial", key, value)
+        problem = self._desk.document.set_value("trial", key, value)
         if problem is not None:
             field.reject(f"{problem.rule}.")
 
     def _put_events(self, events: list[Any], key: str, field: Field | None = None) -> None:
-        problem = self._model.set_values("trial", {"events": tuple(events)}, key)
+        problem = self._desk.document.set_values("trial", {"events": tuple(events)}, key)
         if problem is not None and field is not None:
             field.reject(f"{problem.rule}.")
         elif problem is not None:
-            self._model.noticed.emit("error", f"{problem.rule}")
+            self._desk.say("error", f"{problem.rule}")
 
     def _add(self) -> None:
         kind = self.new_kind.currentData()
-        trial = self._model.trial
+        trial = self._desk.document.trial
         values = dict(NEW_EVENT[kind])
         if kind == "setpoint_step":
-            values["celsius"] = self._model.design.setpoint.celsius
+            values["celsius"] = self._desk.document.design.setpoint.celsius
         event = EVENT_KINDS[kind](at_s=round(trial.span_s / 2.0), **values)
-        self._model.end_merging()
+        self._desk.document.end_merging()
         self._put_events([*trial.events, event], "")
 
     def _remove(self, number: int) -> None:
-        self._model.end_merging()
-        self._put_events([event for k, event in enumerate(self._model.trial.events) if k != number], "")
+        self._desk.document.end_merging()
+        self._put_events([event for k, event in enumerate(self._desk.document.trial.events) if k != number], "")
 
     def _edit_event(self, number: int, key: str, value: Any, field: Field) -> None:
-        events = list(self._model.trial.events)
+        events = list(self._desk.document.trial.events)
         old = events[number]
         try:
             events[number] = type(old).model_validate({**old.model_dump(), key: value})
@@ -136,13 +136,13 @@ class TrialBench(QWidget):
 
     def show_model(self) -> None:
         """Show the chosen trial."""
-        trial, unit = self._model.trial, self._model.unit
+        trial, unit = self._desk.document.trial, self._desk.view.unit
         for key, field in self.fields.items():
             field.show_value(getattr(trial, key), unit)
             field.setVisible(key not in OF_A_RECORD or trial.ambient_csv is not None)
-        steps = trial.span_s / self._model.design.law.period_s
+        steps = trial.span_s / self._desk.document.design.law.period_s
         self.fields["span_s"].say(f"{steps:,.0f} control steps.".replace(",", " "))
-        self.remove.setEnabled(len(self._model.design.trial) > 1)
+        self.remove.setEnabled(len(self._desk.document.design.trial) > 1)
         kinds = tuple(event.kind for event in trial.events)
         if kinds != self._shown:
             self._shown = kinds
@@ -154,11 +154,11 @@ class TrialBench(QWidget):
     def _build_events(self) -> None:
         clear(self._events)
         self._event_fields = []
-        for number, event in enumerate(self._model.trial.events):
+        for number, event in enumerate(self._desk.document.trial.events):
             own = {key: info for key, info in type(event).model_fields.items() if key != "kind"}
             frame, fields = entry(
                 word(event.kind), own, partial(self._remove, number), partial(self._edit_event, number),
-                self._model.end_merging,
+                self._desk.document.end_merging,
             )  # fmt: skip
             self._event_fields.append(fields)
             self._events.addWidget(frame)

@@ -10,9 +10,9 @@ from PyQt6.QtWidgets import QComboBox, QFileDialog, QHBoxLayout, QPushButton, QS
 from calor.design.model import Design
 from calor.desk.code.code_check import CodeCheck
 from calor.desk.code.cost_table import CostTable
-from calor.desk.state.model import Model
+from calor.desk.state.controllers import CONTROLLERS, controller_word
+from calor.desk.state.desk import Desk
 from calor.desk.widgets.fields import label, set_role
-from calor.desk.widgets.words import SEATS, seat_word
 from calor.firmware.sources.form import PLAIN, Form
 
 SIDE_PX = 262
@@ -23,15 +23,16 @@ CHECK = "Check on host and chips"
 class CheckPanel(QWidget):
     """Runs the check, shows its figures, and lets another one decide."""
 
+    busy_changed = pyqtSignal()
     answered = pyqtSignal(object)
     """What reference and firmware answered in the chosen trial; None where there is no check."""
     opened = pyqtSignal(str)
     """The path of a law of the user's own that was chosen to decide."""
 
-    def __init__(self, model: Model) -> None:
+    def __init__(self, desk: Desk) -> None:
         super().__init__()
-        self._model = model
-        self._busy = False
+        self._desk = desk
+        self.is_busy = False
         self._checked: tuple[Design, Form] | None = None
         self.data: dict[str, Any] | None = None
         self._before: dict[str, Any] | None = None
@@ -39,18 +40,18 @@ class CheckPanel(QWidget):
         self.check = CodeCheck()
         self.costs = CostTable()
         self.status, self.explain, self.reference = label("", "quiet"), label("", "quiet"), label("", "quiet")
-        self.run_check, self.save = QPushButton(CHECK), QPushButton("Save its folder…")
+        self.run_check, self.save = QPushButton(CHECK), QPushButton("Export the C…")
         self.verdict = label("", "heading")
-        self.seat, self.seat_note = QComboBox(), label("", "quiet")
-        self.seat.setAccessibleName("Who decides in the trial")
+        self.controller, self.controller_note = QComboBox(), label("", "quiet")
+        self.controller.setAccessibleName("Controller under test")
         self._lay_out()
-        self.fill_seats()
-        self.seat.activated.connect(self._seat_chosen)
+        self.fill_controllers()
+        self.controller.activated.connect(self._controller_chosen)
         self.run_check.clicked.connect(self._start_or_stop)
         self.check.progressed.connect(self._say)
         self.check.finished.connect(self._finished)
         self.check.failed.connect(self._failed)
-        model.run_changed.connect(self.show_seat)
+        desk.runs.changed.connect(self.show_controller)
 
     def _lay_out(self) -> None:
         self.setFixedWidth(SIDE_PX)
@@ -62,7 +63,7 @@ class CheckPanel(QWidget):
         title.addStretch(1)
         title.addWidget(self.verdict)
         right.addLayout(title)
-        for text in (self.explain, self.status, self.reference, self.seat_note):
+        for text in (self.explain, self.status, self.reference, self.controller_note):
             text.setWordWrap(True)
         right.addWidget(self.explain)
         right.addWidget(self.run_check)
@@ -81,27 +82,31 @@ class CheckPanel(QWidget):
         scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         scroll.setWidget(inside)
         right.addWidget(scroll, 1)
-        right.addWidget(label("Who decides in the trial", "heading"))
-        right.addWidget(self.seat)
-        right.addWidget(self.seat_note)
+        right.addWidget(label("Controller under test", "heading"))
+        right.addWidget(self.controller)
+        right.addWidget(self.controller_note)
         right.addWidget(self.save)
+
+    def _set_busy(self, busy: bool) -> None:
+        self.is_busy = busy
+        self.busy_changed.emit()
 
     def forget(self) -> None:
         """Forget the checks of a design that is no longer open."""
         self.data, self._before, self._checked = None, None, None
-        self.fill_seats()
+        self.fill_controllers()
 
     # ---- the check
 
     def _start_or_stop(self) -> None:
-        if self._busy:
+        if self.is_busy:
             self.check.stop()
             self._say("stopping …")
             return
-        self._busy = True
+        self._set_busy(True)
         self.run_check.setText("Stop")
         self._say("building for the host …")
-        self.check.start(self._model.design, self.form)
+        self.check.start(self._desk.document.design, self.form)
 
     def _finished(self, design: Design, data: dict[str, Any]) -> None:
         self._rest(data.get("skipped", ""))
@@ -112,7 +117,7 @@ class CheckPanel(QWidget):
         self._rest(text)
 
     def _rest(self, text: str) -> None:
-        self._busy = False
+        self._set_busy(False)
         self.run_check.setText(CHECK)
         self._say(text)
 
@@ -134,7 +139,7 @@ class CheckPanel(QWidget):
             self.costs.show_costs(None, None)
             self.answered.emit(None)
             return
-        current = self._checked is not None and self._checked == (self._model.design, form)
+        current = self._checked is not None and self._checked == (self._desk.document.design, form)
         self.explain.setText("" if current else "The design has changed since this check.")
         self.explain.setVisible(not current)
         good = data["pass"]
@@ -143,45 +148,45 @@ class CheckPanel(QWidget):
         self.costs.show_costs(data, self._before)
         self.reference.setText(said_of(data))
         answers = data.get("answers", {})
-        self.answered.emit(answers.get(self._model.trial.name) or next(iter(answers.values()), None))
+        self.answered.emit(answers.get(self._desk.document.trial.name) or next(iter(answers.values()), None))
 
     # ---- who decides
 
-    def fill_seats(self) -> None:
+    def fill_controllers(self) -> None:
         """Who may decide: the built-in law, the C on each target, a law of the user's own."""
-        self.seat.clear()
-        own = [] if self._model.seat in SEATS else [self._model.seat]
-        for seat in (*SEATS, *own):
-            self.seat.addItem(seat_word(seat, self._model.design), seat)
-        self.seat.addItem("A law of your own…", "")
-        self.seat.setCurrentIndex(self.seat.findData(self._model.seat))
+        self.controller.clear()
+        own = [] if self._desk.runs.controller in CONTROLLERS else [self._desk.runs.controller]
+        for name in (*CONTROLLERS, *own):
+            self.controller.addItem(controller_word(name, self._desk.document.design), name)
+        self.controller.addItem("Your own code…", "")
+        self.controller.setCurrentIndex(self.controller.findData(self._desk.runs.controller))
 
-    def _seat_chosen(self, index: int) -> None:
-        seat = str(self.seat.itemData(index))
-        if not seat:
+    def _controller_chosen(self, index: int) -> None:
+        name = str(self.controller.itemData(index))
+        if not name:
             name, _ = QFileDialog.getOpenFileName(self, "A law of your own", "", LAWS)
-            seat = name or self._model.seat
+            name = name or self._desk.runs.controller
             if name:
                 self.opened.emit(name)
-        self.choose_seat(seat)
+        self.choose_controller(name)
 
-    def choose_seat(self, seat: str) -> None:
+    def choose_controller(self, name: str) -> None:
         """Let another one decide, and show who."""
-        self._model.choose_seat(seat)
-        self.fill_seats()
-        self.show_seat()
+        self._desk.runs.choose_controller(name)
+        self.fill_controllers()
+        self.show_controller()
 
-    def show_seat(self) -> None:
+    def show_controller(self) -> None:
         """Say how the trial ends under whoever decides."""
-        result = self._model.result
+        result = self._desk.runs.current
         if result is None:
             return
         passes = "passes" if result.verdict.passes else "fails"
-        if result.request.seat != self._model.seat:
+        if result.request.controller != self._desk.runs.controller:
             text = "Its run is being made, or could not be."
         else:
-            text = f"{self._model.trial.name}: {passes}. Shown in the Loop room."
-        self.seat_note.setText(text)
+            text = f"{self._desk.document.trial.name}: {passes}. Shown in the Loop room."
+        self.controller_note.setText(text)
 
 
 def said_of(data: dict[str, Any]) -> str:

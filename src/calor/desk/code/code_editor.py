@@ -145,7 +145,7 @@ class CodeEditor(QsciScintilla):
             if any(event.matches(key) for key in own):  # type: ignore[attr-defined]
                 event.accept()
                 return True
-        return bool(super().event(event))
+        return event is not None and bool(super().event(event))
 
     def keyPressEvent(self, event: Any) -> None:
         if not self.isReadOnly():
@@ -158,6 +158,6 @@ class CodeEditor(QsciScintilla):
                     return
         super().keyPressEvent(event)
 
-    def find(self, what: str, forward: bool = True) -> bool:
+    def find_text(self, what: str, forward: bool = True) -> bool:
         """Go to the next place of some text, round from the end; whether there is one."""
         return bool(what) and bool(self.findFirst(what, False, False, False, True, forward))

@@ -7,11 +7,12 @@ from typing import Any
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QFrame, QGridLayout, QHBoxLayout, QPushButton, QScrollArea, QVBoxLayout, QWidget
 
-from calor.desk.state.model import Model
-from calor.desk.state.simulator import MOST_ADVISED_STEPS
+from calor.desk.state.desk import Desk
+from calor.desk.state.simulator import MOST_ADVISED_STEPS, decided_by_code
 from calor.desk.widgets.fields import label, set_role
-from calor.judge.advice import Advice
+from calor.judge.card import Advice
 from calor.judge.verdict import LIMIT_NAMES, LIMIT_TITLES, figure_of, figure_text
+from calor.loop.trace import Trace
 from calor.units import format_duration
 
 WIDTH_PX = 252
@@ -51,11 +52,11 @@ class FigureRow(QWidget):
 class AdviceCard(QFrame):
     """What is seen, why, what to try."""
 
-    def __init__(self, model: Model, advice: Advice) -> None:
+    def __init__(self, desk: Desk, advice: Advice) -> None:
         super().__init__()
         self.setObjectName("card")
         self.setProperty("weight", advice.weight)
-        self._model, self.advice = model, advice
+        self._desk, self.advice = desk, advice
         column = QVBoxLayout(self)
         column.setContentsMargins(10, 7, 8, 7)
         column.setSpacing(3)
@@ -70,27 +71,27 @@ class AdviceCard(QFrame):
             QPushButton(text) for text in (advice.try_label or "Try", "Keep", "Drop", "Why")
         )
         for button, action in (
-            (self.try_button, self._try), (self.keep_button, model.keep_tried), (self.drop_button, model.drop_tried),
-            (self.why_button, self._toggle_why),
+            (self.try_button, self._try), (self.keep_button, desk.runs.keep_tried),
+            (self.drop_button, desk.runs.drop_tried), (self.why_button, self._toggle_why),
         ):  # fmt: skip
             button.setProperty("role", "link")
             button.clicked.connect(action)
             row.addWidget(button)
         row.addStretch(1)
         column.addLayout(row)
-        model.ghost_changed.connect(self._show_state)
+        desk.runs.tried_changed.connect(self._show_state)
         self._show_state()
 
     def _try(self) -> None:
         if self.advice.proposal is not None:
-            self._model.try_out(self.advice.proposal)
+            self._desk.runs.try_out(self.advice.proposal)
             self._show_state()
 
     def _toggle_why(self) -> None:
         self._why.setVisible(not self._why.isVisible())
 
     def _show_state(self) -> None:
-        trying = self.advice.proposal is not None and self._model.trying is self.advice.proposal
+        trying = self.advice.proposal is not None and self._desk.runs.proposal is self.advice.proposal
         self.try_button.setVisible(self.advice.proposal is not None and not trying)
         self.keep_button.setVisible(trying)
         self.drop_button.setVisible(trying)
@@ -99,11 +100,11 @@ class AdviceCard(QFrame):
 class VerdictPanel(QFrame):
     """The right side of the window."""
 
-    def __init__(self, model: Model) -> None:
+    def __init__(self, desk: Desk) -> None:
         super().__init__()
         self.setObjectName("verdict")
         self.setFixedWidth(WIDTH_PX)
-        self._model = model
+        self._desk = desk
         outer = QVBoxLayout(self)
         outer.setContentsMargins(14, 10, 0, 8)
         outer.setSpacing(4)
@@ -141,13 +142,13 @@ class VerdictPanel(QFrame):
         inside.setMinimumWidth(0)
         scroll.setWidget(inside)
         outer.addWidget(scroll, 1)
-        for signal in (model.run_changed, model.pinned_changed, model.ghost_changed, model.unit_changed):
+        for signal in (desk.runs.changed, desk.runs.pinned_changed, desk.runs.tried_changed, desk.view.unit_changed):
             signal.connect(self.show_model)
-        model.run_failed.connect(self.show_model)
-        model.opened.connect(self.show_model)
-        model.advice_changed.connect(self._show_advice)
-        model.log_changed.connect(self._show_advice)
-        model.run_changed.connect(self._show_advice)
+        desk.runs.failed.connect(self.show_model)
+        desk.document.opened.connect(self.show_model)
+        desk.runs.advice_changed.connect(self._show_advice)
+        desk.runs.recorded_changed.connect(self._show_advice)
+        desk.runs.changed.connect(self._show_advice)
         self._shown_cards: list[Any] = []
         for widget in (*self.rows.values(), *self.others.values(), self.unjudged, self.quiet):
             widget.hide()  # until there is a run to judge
@@ -159,7 +160,7 @@ class VerdictPanel(QFrame):
 
     def show_model(self) -> None:
         """Show the current run's figures, or the tried one's beside them."""
-        result, unit = self._model.result, self._model.unit
+        result, unit = self._desk.runs.current, self._desk.view.unit
         if result is None:
             for widget in (*self.rows.values(), *self.others.values(), self.unjudged, self.quiet):
                 widget.hide()
@@ -167,8 +168,8 @@ class VerdictPanel(QFrame):
             return
         verdict = result.verdict
         judged = {item.name: item for item in verdict.limits}
-        pinned = self._model.pinned[1].verdict if self._model.pinned else None
-        ghost = self._model.ghost.verdict if self._model.ghost else None
+        pinned = self._desk.runs.pinned[1].verdict if self._desk.runs.pinned else None
+        ghost = self._desk.runs.tried.verdict if self._desk.runs.tried else None
         for name, row in self.rows.items():
             value = figure_of(verdict.metrics, name)
             item = judged.get(name)
@@ -194,17 +195,17 @@ class VerdictPanel(QFrame):
         set_role(self.summary, "role", "passed" if not failed else "failed")
 
     def _show_advice(self) -> None:
-        wanted: list[Any] = list(self._model.advice)
-        comparison = self._model.result.comparison if self._model.result is not None else {}
-        if self._model.recorded is not None:
-            wanted = [comparison, *wanted]
+        wanted: list[Any] = list(self._desk.runs.advice)
+        comparison = self._desk.runs.current.comparison if self._desk.runs.current is not None else {}
+        if self._desk.runs.recorded is not None:
+            wanted = [(self._desk.runs.recorded, comparison), *wanted]
         now = [card.advice if isinstance(card, AdviceCard) else card.property("of") for card in self._shown_cards]
-        result = self._model.result
-        self.quiet.setVisible(not wanted and result is not None and self._model.advised)
+        result = self._desk.runs.current
+        self.quiet.setVisible(not wanted and result is not None and self._desk.runs.advised)
         if result is not None and result.trace.steps > MOST_ADVISED_STEPS:
-            self.quiet.setText("So long a run is not advised on: advice simulates it several times.")
-        elif result is not None and (result.request.seat != "python" or result.request.design.law.kind == "code"):
-            self.quiet.setText("Advice is on the built-in law; here another one decides.")
+            self.quiet.setText("No advice for runs this long: advice simulates a run several times.")
+        elif result is not None and decided_by_code(result):
+            self.quiet.setText("There is advice on the built-in law only; here code is under test.")
         else:
             self.quiet.setText("Nothing to advise on this run.")
         if now == wanted:
@@ -215,19 +216,18 @@ class VerdictPanel(QFrame):
             card.deleteLater()
         self._shown_cards = []
         for item in wanted:
-            card = AdviceCard(self._model, item) if isinstance(item, Advice) else self._log_card(item)
+            card = AdviceCard(self._desk, item) if isinstance(item, Advice) else self._log_card(*item)
             self._shown_cards.append(card)
             self._cards.addWidget(card)
 
-    def _log_card(self, comparison: dict[str, Any]) -> QFrame:
+    def _log_card(self, recorded: Trace, comparison: dict[str, Any]) -> QFrame:
         card = QFrame()
         card.setObjectName("card")
         card.setProperty("weight", "note")
-        card.setProperty("of", comparison)
+        card.setProperty("of", (recorded, comparison))
         column = QVBoxLayout(card)
         column.setContentsMargins(10, 7, 8, 7)
         column.setSpacing(3)
-        recorded = self._model.recorded
         lines = [f"{recorded.steps:,} rows over {format_duration(recorded.span_s)}.".replace(",", " ")]
         share = comparison.get("agreement_fraction")
         if share is not None:
@@ -241,8 +241,8 @@ class VerdictPanel(QFrame):
         for widget in (label(f"Log: {recorded.name}", "heading"), *(label(line) for line in lines)):
             widget.setWordWrap(True)
             column.addWidget(widget)
-        remove = QPushButton("Take the log away")
+        remove = QPushButton("Remove the log")
         remove.setProperty("role", "link")
-        remove.clicked.connect(lambda: self._model.set_log(None))
+        remove.clicked.connect(lambda: self._desk.runs.set_recorded(None))
         column.addWidget(remove, 0, Qt.AlignmentFlag.AlignLeft)
         return card

@@ -19,7 +19,8 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from calor.desk.state.model import Model
+from calor.desk.probe.survey import ProbeSurvey
+from calor.desk.state.desk import Desk
 from calor.desk.widgets import theme as look
 from calor.desk.widgets.chart import Chart, padded
 from calor.desk.widgets.fields import label
@@ -35,9 +36,9 @@ HEAD_PX, ROW_PX, CHART_PX = 26, 22, 74
 class CalibrationPanel(QWidget):
     """Points of the probe beside another thermometer."""
 
-    def __init__(self, model: Model) -> None:
+    def __init__(self, desk: Desk, survey: ProbeSurvey) -> None:
         super().__init__()
-        self._model = model
+        self._desk, self._survey = desk, survey
         self._theme = look.LIGHT
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
@@ -97,12 +98,12 @@ class CalibrationPanel(QWidget):
 
     def show_model(self) -> None:
         """Show the points of the design."""
-        model, unit = self._model, self._model.unit
-        points = model.design.probe.calibration
-        kind = calibration.kind_of(model.design.probe.correction, len(points))
+        desk, unit = self._desk, self._desk.view.unit
+        points = desk.document.design.probe.calibration
+        kind = calibration.kind_of(desk.document.design.probe.correction, len(points))
         self.line.setText(calibration.line(kind, len(points)))
         self.remove.setEnabled(bool(points))
-        survey = model.survey
+        survey = self._survey.latest
         self._share_room()
         with QSignalBlocker(self.table):
             self.table.setHorizontalHeaderLabels([f"true {unit}", f"read {unit}", f"left {unit}", "date", "against"])
@@ -132,7 +133,7 @@ class CalibrationPanel(QWidget):
 
     def _share_room(self) -> None:
         """The table as high as its rows, and the chart what is left, where that is enough to be read."""
-        points = len(self._model.design.probe.calibration)
+        points = len(self._desk.document.design.probe.calibration)
         room = self.height() - 60
         rows = min(max(points, 2), MOST_ROWS)
         drawn = room - (HEAD_PX + ROW_PX * rows) >= CHART_PX
@@ -142,25 +143,26 @@ class CalibrationPanel(QWidget):
         self.chart.setVisible(drawn and points > 0)
 
     def _draw(self) -> None:
-        model, unit, t = self._model, self._model.unit, self._theme
-        survey = model.survey
-        self.table.setVisible(bool(model.design.probe.calibration))
+        desk, unit, t = self._desk, self._desk.view.unit, self._theme
+        survey = self._survey.latest
+        self.table.setVisible(bool(desk.document.design.probe.calibration))
         self._share_room()
         sea, high = (f"{celsius_to(unit, calibration.boiling_celsius(metres)):.1f}" for metres in (0.0, 1500.0))
         self.none.setText(
             "Not calibrated. Compare with another thermometer and add what both say: in ice water"
             f" ({celsius_to(unit, 0.0):.4g} {unit}), in boiling water ({sea} {unit} at sea level, {high} at 1500 m)."
         )
-        self.none.setVisible(not model.design.probe.calibration)
-        self.line.setVisible(bool(model.design.probe.calibration))
+        self.none.setVisible(not desk.document.design.probe.calibration)
+        self.line.setVisible(bool(desk.document.design.probe.calibration))
         self.chart.set_title(f"error {unit} over reading {unit}: □ read, ● corrected, — correction")
         if survey is None or not survey.residuals:
             for name in ("before", "after"):
                 self.chart.mark_points(name, [], [], t.measured)
             self.chart.draw("correction", [], [], t.measured)
             self.chart.read_with(None)
-            low, high = model.scope().low_celsius, model.scope().high_celsius
-            self.chart.show_range((celsius_to(unit, low), celsius_to(unit, high)), (-0.5, 0.5))
+            scope = self._survey.scope()
+            ends = celsius_to(unit, scope.low_celsius), celsius_to(unit, scope.high_celsius)
+            self.chart.show_range(ends, (-0.5, 0.5))
             return
         at = np.array([celsius_to(unit, r.reading_celsius) for r in survey.residuals])
         before = np.array([difference_to(unit, r.before_celsius) for r in survey.residuals])
@@ -178,7 +180,7 @@ class CalibrationPanel(QWidget):
         )
 
     def _put(self, points: list[dict[str, Any]], text: str) -> bool:
-        problem = self._model.set_values("probe", {"calibration": tuple(points)}, text)
+        problem = self._desk.document.set_values("probe", {"calibration": tuple(points)}, text)
         self.problem.setText("" if problem is None else f"{problem.rule}.")
         self.problem.setVisible(problem is not None)
         if problem is not None:
@@ -186,12 +188,12 @@ class CalibrationPanel(QWidget):
         return problem is None
 
     def _points(self) -> list[dict[str, Any]]:
-        return [point.model_dump() for point in self._model.design.probe.calibration]
+        return [point.model_dump() for point in self._desk.document.design.probe.calibration]
 
     def _add(self) -> None:
-        self._model.end_merging()
+        self._desk.document.end_merging()
         points = self._points()
-        at = self._model.design.setpoint.celsius
+        at = self._desk.document.design.setpoint.celsius
         while any(abs(point["reading_celsius"] - at) < 0.5 for point in points):
             at += 5.0
         points.append({"true_celsius": at, "reading_celsius": at, "date": datetime.date.today(), "against": ""})  # noqa: DTZ011 - the user's own day
@@ -201,7 +203,7 @@ class CalibrationPanel(QWidget):
             self.table.editItem(self.table.item(row, 0))
 
     def _remove(self) -> None:
-        self._model.end_merging()
+        self._desk.document.end_merging()
         points = self._points()
         row = self.table.currentRow()
         if points:
@@ -220,13 +222,13 @@ class CalibrationPanel(QWidget):
             elif key == "against":
                 points[row][key] = text[:MOST_CHARS]
             else:
-                typed = text.replace("−", "-").replace(",", ".").removesuffix(self._model.unit)
-                points[row][key] = float(f"{to_celsius(self._model.unit, float(typed)):.10g}")
+                typed = text.replace("−", "-").replace(",", ".").removesuffix(self._desk.view.unit)
+                points[row][key] = float(f"{to_celsius(self._desk.view.unit, float(typed)):.10g}")
         except ValueError:
             wanted = "a day, as in 2026-11-02" if key == "date" else "a number"
             self.show_model()
             self.problem.setText(f"This takes {wanted} (typed {text[:20]!r}).")
             self.problem.show()
             return
-        self._model.end_merging()
+        self._desk.document.end_merging()
         self._put(points, "")

@@ -11,37 +11,50 @@ import threading
 import time
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import TYPE_CHECKING, Any, Literal, NamedTuple
 
 from PyQt6.QtCore import QObject, pyqtSignal
 
 from calor.design.model import Design
 from calor.design.trial import Trial
-from calor.errors import CalorError
+from calor.errors import CalorError, ConsentError
+from calor.firmware.controller.names import BUILT_IN
 from calor.units import TemperatureUnit
 
+if TYPE_CHECKING:
+    import numpy as np
+    import numpy.typing as npt
+
+    from calor.compiled import Column
+    from calor.judge.verdict import Verdict
+    from calor.loop.trace import Trace
+    from calor.sense.survey import Scope
+
 LONG_RUN_S = 0.4
-NOT_MADE = "the run could not be made"
 THUMBNAIL_POINTS = 300
 ADVISE_AFTER_S = 0.25
 MOST_ADVISED_STEPS = 2_000_000
 
 
+Purpose = Literal["run", "tried", "survey", "advice"]
+
+
 @dataclass(frozen=True)
 class Request:
-    """What to work out. `purpose` is "run", "ghost", or "survey": of the probe, over `scope`.
+    """What to work out: the current run, a proposed one, the probe's curves over `scope`, or advice on `outcome`.
 
-    `recorded` is a log to replay the law on. `seat` says who decides: "python" is the built-in law.
+    `recorded` is a log to replay the law on. `controller` says what decides: the built-in law, or code.
     """
 
     number: int
-    purpose: str
+    purpose: Purpose
     design: Design
     trial: Trial
     unit: TemperatureUnit = "°C"
-    recorded: Any = None
-    scope: Any = None
-    seat: str = "python"
+    recorded: Trace | None = None
+    scope: Scope | None = None
+    controller: str = BUILT_IN
+    outcome: Outcome | None = None
 
 
 @dataclass(frozen=True)
@@ -49,20 +62,28 @@ class Outcome:
     """What came of a request. The first one of a desk also prepares the loop, and says so."""
 
     request: Request
-    trace: Any
-    verdict: Any
+    trace: Trace
+    verdict: Verdict
     took_s: float
-    replayed: Any = None
+    replayed: Trace | None = None
     comparison: dict[str, Any] = field(default_factory=dict)
     is_first: bool = False
+
+
+class Failure(NamedTuple):
+    """What could not be made, in a line; `asks_consent` where the design names code that was not allowed yet."""
+
+    about: Literal["run", "survey", "advice", "thumbnail", "loop"]
+    text: str
+    asks_consent: bool = False
 
 
 class Thumbnail(NamedTuple):
     """A run as a start page shows it: some hundred points of what was measured and aimed at."""
 
-    time_s: Any
-    measured_celsius: Any
-    setpoint_celsius: Any
+    time_s: Column
+    measured_celsius: Column
+    setpoint_celsius: Column
     span_s: float
 
 
@@ -73,7 +94,8 @@ class Simulator(QObject):
     surveyed = pyqtSignal(object)
     advised = pyqtSignal(int, object)
     pictured = pyqtSignal(int, object)
-    failed = pyqtSignal(str)
+    failed = pyqtSignal(object)
+    """A Failure."""
     told = pyqtSignal(str)
 
     def __init__(self) -> None:
@@ -82,7 +104,7 @@ class Simulator(QObject):
         self._to_picture: list[tuple[int, Path]] = []
         self._wake = threading.Condition()
         self._ending = False
-        self._control: Any = None
+        self._control: npt.NDArray[np.int64] | None = None
         self._began_s = 0.0
         self.steps = 0
         self._made_any = self._templates_read = False
@@ -96,6 +118,11 @@ class Simulator(QObject):
             if self._control is not None and time.perf_counter() - self._began_s > LONG_RUN_S:
                 self._control[0] = 1
             self._wake.notify()
+
+    def advise(self, outcome: Outcome, unit: TemperatureUnit) -> None:
+        """Ask for advice on a run that was made, in the words of a unit."""
+        request = outcome.request
+        self.request(Request(request.number, "advice", request.design, request.trial, unit, outcome=outcome))
 
     def picture(self, designs: list[tuple[int, Path]]) -> None:
         """Ask for thumbnails of the designs in files, one after the other, after all that is wanted more."""
@@ -155,7 +182,7 @@ class Simulator(QObject):
         try:
             prepare()
         except Exception as error:  # each run will try again and say so; the thread must outlive it
-            self._say(self.failed, f"the loop could not be prepared: {type(error).__name__}: {error}")
+            self._fail("loop", f"the loop could not be prepared: {type(error).__name__}: {error}")
         while True:
             with self._wake:
                 while not self._pending() and not self._to_picture:
@@ -171,12 +198,15 @@ class Simulator(QObject):
                     continue
                 purpose = "run" if "run" in self._wanted else next(iter(self._wanted))
                 request = self._wanted.pop(purpose)
-                if purpose != "survey":
+                if purpose in ("run", "tried"):
                     self._control = loop.new_control()
                 self.steps = loop.steps_of(request.design, request.trial)
                 self._began_s = time.perf_counter()
             if purpose == "survey":
                 self._survey(request)
+                continue
+            if request.outcome is not None:
+                self._advise(request.outcome, request.unit)
                 continue
             try:
                 outcome = self._make(request)
@@ -185,18 +215,14 @@ class Simulator(QObject):
             except Exception as error:  # the thread must outlive whatever a design does to it
                 outcome = None
                 said = str(error) if isinstance(error, CalorError) else f"{type(error).__name__}: {error}"
-                self._say(self.failed, f"{NOT_MADE}: {said}")
+                self._fail("run", f"the run could not be made: {said}", isinstance(error, ConsentError))
             with self._wake:
                 self._control = None
             if outcome is None or self._ending:
                 continue
             self._say(self.finished, outcome)
-            own = request.seat != "python" or request.design.law.kind == "code"
-            if request.purpose == "run" and (outcome.trace.steps > MOST_ADVISED_STEPS or own):
-                # advice would simulate a long run again several times; of who decides otherwise it knows nothing
-                self._say(self.advised, request.number, [])
-            elif request.purpose == "run" and self._rests():
-                self._advise(outcome)
+            if request.purpose == "run" and self._rests():
+                self._advise(outcome, request.unit)
                 self._warm_templates(request.design)
 
     def _picture(self, number: int, path: Path) -> None:
@@ -208,22 +234,29 @@ class Simulator(QObject):
             design = file.read(path).design
             trace = loop.run(design, design.trial[0])
         except CalorError as error:
-            self._say(self.failed, f"no thumbnail of {path.name}: {error}")
+            self._fail("thumbnail", f"no thumbnail of {path.name}: {error}")
             return
         stride = max(trace.steps // THUMBNAIL_POINTS, 1)
-        columns = (trace.time_s, trace.measured_celsius, trace.setpoint_celsius)
-        self._say(self.pictured, number, Thumbnail(*(column[::stride] for column in columns), trace.span_s))
+        time_s, measured, setpoint = (column[::stride] for column in (
+            trace.time_s, trace.measured_celsius, trace.setpoint_celsius,
+        ))  # fmt: skip
+        self._say(self.pictured, number, Thumbnail(time_s, measured, setpoint, trace.span_s))
 
     def _survey(self, request: Request) -> None:
         from calor.sense.survey import survey
 
+        assert request.scope is not None
+
         try:
             found = survey(request.design.probe, request.scope, request.unit)
         except Exception as error:  # whatever a probe provokes, the room says it in a line
-            self._say(self.failed, f"the probe could not be worked out: {type(error).__name__}: {error}")
+            self._fail("survey", f"the probe could not be worked out: {type(error).__name__}: {error}")
             return
         if not self._ending:
             self._say(self.surveyed, (request, found))
+
+    def _fail(self, about: Any, text: str, asks_consent: bool = False) -> None:
+        self._say(self.failed, Failure(about, text, asks_consent))
 
     def _say(self, signal: Any, *values: Any) -> None:
         # at the very end Qt may already have taken the receiver away
@@ -237,7 +270,7 @@ class Simulator(QObject):
         from calor.log.compare import compare
 
         began_s = time.perf_counter()
-        with seated(request.design, request.seat) as seat:
+        with seated(request.design, request.controller) as seat:
             trace = loop.run(request.design, request.trial, self._control, seat)
         took_s = time.perf_counter() - began_s
         replayed, comparison = None, {}
@@ -248,14 +281,27 @@ class Simulator(QObject):
         is_first, self._made_any = not self._made_any, True
         return Outcome(request, trace, verdict, took_s, replayed, comparison, is_first)
 
-    def _advise(self, outcome: Outcome) -> None:
+    def _advise(self, outcome: Outcome, unit: TemperatureUnit) -> None:
         from calor.judge.advice import advise
 
         request = outcome.request
+        if not advisable(outcome):
+            self._say(self.advised, request.number, [])
+            return
         try:
-            cards = advise(request.design, request.trial, outcome.trace, outcome.verdict, request.unit, self._pending)
+            cards = advise(request.design, request.trial, outcome.trace, outcome.verdict, unit, self._pending)
         except Exception as error:  # advice is a second opinion: without it the run still stands
-            self._say(self.failed, f"no advice on this run: {type(error).__name__}: {error}")
+            self._fail("advice", f"no advice on this run: {type(error).__name__}: {error}")
             return
         if not self._pending():
             self._say(self.advised, request.number, cards)
+
+
+def advisable(outcome: Outcome) -> bool:
+    """Whether there is advice on such a run: it is simulated several times for it, and by the built-in law."""
+    return outcome.trace.steps <= MOST_ADVISED_STEPS and not decided_by_code(outcome)
+
+
+def decided_by_code(outcome: Outcome) -> bool:
+    """Whether generated or your own code decided in a run."""
+    return outcome.request.controller != BUILT_IN or outcome.request.design.law.kind == "code"

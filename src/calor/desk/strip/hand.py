@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from PyQt6.QtCore import QEvent, QObject, Qt
 from PyQt6.QtGui import QMouseEvent, QWheelEvent
@@ -27,7 +27,9 @@ class StripHand(QObject):
             lane.installEventFilter(self)
             lane.setMouseTracking(True)
 
-    def eventFilter(self, watched: Any, event: QEvent) -> bool:
+    def eventFilter(self, watched: QObject | None, event: QEvent | None) -> bool:
+        if event is None:
+            return False
         kind = event.type()
         if isinstance(event, QWheelEvent):
             factor = ZOOM_PER_STEP ** (event.angleDelta().y() / 120.0)

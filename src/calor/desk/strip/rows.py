@@ -104,7 +104,7 @@ class Rows(QWidget):
         pixels = np.zeros((1, len(row.share), 4), np.uint8)
         pixels[..., 0], pixels[..., 1], pixels[..., 2] = colour.blue(), colour.green(), colour.red()
         pixels[0, :, 3] = np.round(np.clip(row.share, 0.0, 1.0) * 255.0)
-        image = QImage(pixels.data, len(row.share), 1, 4 * len(row.share), QImage.Format.Format_ARGB32)
+        image = QImage(pixels.tobytes(), len(row.share), 1, 4 * len(row.share), QImage.Format.Format_ARGB32)
         painter.drawImage(place, image)
 
     def _paint_events(self, painter: QPainter, top: int) -> None:

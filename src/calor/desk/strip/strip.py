@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
-from pathlib import Path
+from collections.abc import Callable
 from typing import Any
 
 import numpy as np
-from PyQt6.QtCore import Qt, QTimer, pyqtSignal
-from PyQt6.QtGui import QDragEnterEvent, QDropEvent, QFocusEvent, QKeyEvent, QResizeEvent
+from PyQt6.QtCore import Qt
+from PyQt6.QtGui import QFocusEvent, QKeyEvent, QResizeEvent
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QVBoxLayout
 
-from calor.desk.state.model import Model
+from calor.desk.state.controllers import controller_word
+from calor.desk.state.desk import Desk
+from calor.desk.state.simulator import decided_by_code
 from calor.desk.strip.calipers import Readout, caliper_text
 from calor.desk.strip.hand import StripHand
 from calor.desk.strip.lanes import LEFT_PX, RIGHT_PX, Lane
@@ -18,7 +20,7 @@ from calor.desk.strip.rows import Legend, Row, Rows
 from calor.desk.strip.time_view import TimeView
 from calor.desk.widgets import theme as look
 from calor.desk.widgets.fields import label, set_role
-from calor.desk.widgets.words import seat_word
+from calor.desk.widgets.keys import timer
 from calor.loop.envelope import envelope, output_on, share_on
 from calor.loop.trace import RunEvent, Trace
 from calor.units import celsius_to, difference_to, format_difference, format_duration, format_temperature
@@ -43,15 +45,12 @@ def is_moving(trace: Trace) -> bool:
 class Strip(QFrame):
     """Whole run, close-up, demand, what was switched, events; calipers over all of them."""
 
-    dropped = pyqtSignal(object)
-
-    def __init__(self, model: Model) -> None:
+    def __init__(self, desk: Desk) -> None:
         super().__init__()
         self.setObjectName("centre")
-        self.setAcceptDrops(True)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName("Strip: arrow keys pan, plus and minus zoom, 0 shows the whole run, C sets calipers")
-        self._model = model
+        self._desk = desk
         self._theme = look.LIGHT
         self._view = TimeView()
         self.calipers: list[float] = []
@@ -60,7 +59,7 @@ class Strip(QFrame):
         self.legend = Legend()
         self.status = label("", "quiet")
         self.stop = QPushButton("Stop")
-        self.stop.clicked.connect(model.simulator.stop)
+        self.stop.clicked.connect(desk.simulator.stop)
         self.stop.hide()
         self.caliper_button = QPushButton("Calipers")
         self.caliper_button.setCheckable(True)
@@ -80,17 +79,18 @@ class Strip(QFrame):
         self.empty = QLabel(self)
         self.empty.setAlignment(Qt.AlignmentFlag.AlignCenter)
         self.empty.setWordWrap(True)
-        self._busy = QTimer(self, interval=100)
-        self._busy.timeout.connect(self._show_busy)
+        self._busy = timer(self, 100, self._show_busy)
         self._busy.start()
         # redrawn once the layout has settled
-        self._resized = QTimer(self, interval=0, singleShot=True)
-        self._resized.timeout.connect(self.redraw)
-        model.run_changed.connect(self.redraw)
-        model.run_failed.connect(self.redraw)
-        for signal in (model.pinned_changed, model.ghost_changed, model.log_changed, model.unit_changed):
+        self._resized = timer(self, 0, self.redraw, once=True)
+        desk.runs.changed.connect(self.redraw)
+        desk.runs.failed.connect(self.redraw)
+        runs = desk.runs
+        for signal in (
+            runs.pinned_changed, runs.tried_changed, runs.recorded_changed, desk.view.unit_changed,
+        ):  # fmt: skip
             signal.connect(self.redraw)
-        model.opened.connect(self._opened)
+        desk.document.opened.connect(self._opened)
         self._hand = StripHand(self)
 
     def _build(self) -> None:
@@ -134,8 +134,8 @@ class Strip(QFrame):
 
     def span_s(self) -> float:
         """Length of what there is to show."""
-        result, recorded = self._model.result, self._model.recorded
-        span_s = result.trace.span_s if result is not None else self._model.trial.span_s
+        result, recorded = self._desk.runs.current, self._desk.runs.recorded
+        span_s = result.trace.span_s if result is not None else self._desk.document.trial.span_s
         return max(span_s, recorded.span_s if recorded is not None else 0.0)
 
     def shown(self) -> tuple[float, float]:
@@ -145,17 +145,17 @@ class Strip(QFrame):
 
     def redraw(self) -> None:
         """Draw the model's runs in the shown stretch of time."""
-        result = self._model.result
+        result = self._desk.runs.current
         self.empty.setVisible(result is None)
         if result is None:
-            preparing = f"{PREPARING}\n{self._model.preparing}".rstrip()
-            self.empty.setText(NO_RUN if self._model.trouble else preparing)
+            preparing = f"{PREPARING}\n{self._desk.runs.preparing}".rstrip()
+            self.empty.setText(NO_RUN if self._desk.runs.trouble else preparing)
             return
-        t, unit, trace = self._theme, self._model.unit, result.trace
+        t, unit, trace = self._theme, self._desk.view.unit, result.trace
         begin, end = self.shown()
-        pinned = self._model.pinned[1].trace if self._model.pinned else None
-        ghost = self._model.ghost.trace if self._model.ghost else None
-        recorded = self._model.recorded
+        pinned = self._desk.runs.pinned[1].trace if self._desk.runs.pinned else None
+        ghost = self._desk.runs.tried.trace if self._desk.runs.tried else None
+        recorded = self._desk.runs.recorded
         band = result.request.design.limits.band_celsius
         for lane in self.lanes:
             lane.show_span(begin, end)
@@ -190,13 +190,13 @@ class Strip(QFrame):
 
     def _draw_distances(self, begin: float, end: float, band: float) -> None:
         """The close-up of a setpoint that moves: how far from it the readings are."""
-        t, unit, lane, result = self._theme, self._model.unit, self.close_up, self._model.result
+        t, unit, lane, result = self._theme, self._desk.view.unit, self.close_up, self._desk.runs.current
         margin = difference_to(unit, band)
         sides = np.array([begin, end])
         lane.draw_band(sides, np.full(2, -margin), np.full(2, margin), t.band)
         lane.draw("setpoint", (sides, np.zeros(2)), t.setpoint, dash=True, z=5, width=1.2)
-        pinned = self._model.pinned[1].trace if self._model.pinned else None
-        ghost = self._model.ghost.trace if self._model.ghost else None
+        pinned = self._desk.runs.pinned[1].trace if self._desk.runs.pinned else None
+        ghost = self._desk.runs.tried.trace if self._desk.runs.tried else None
         lane.draw("recorded", None, t.recorded, z=8)
         for name, run, colour, z in (
             ("pinned", pinned, t.pinned, -5), ("ghost", ghost, t.measured, 12),
@@ -232,7 +232,7 @@ class Strip(QFrame):
         return times, np.repeat(trace.setpoint_celsius[rows], 2)
 
     def _set_ranges(self, trace: Trace, pinned: Trace | None, recorded: Trace | None, band: float) -> None:
-        unit = self._model.unit
+        unit = self._desk.view.unit
         runs = [run for run in (trace, pinned, recorded) if run is not None]
         lows, highs = [float(trace.setpoint_celsius.min()) - band], [float(trace.setpoint_celsius.max()) + band]
         for run in runs:
@@ -253,7 +253,7 @@ class Strip(QFrame):
         return min(CLOSE_UP_BANDS * band, 1.5 * band + 1.5) * self._close_up_factor
 
     def _draw_rows(self, result: Any, begin: float, end: float) -> None:
-        t, trace, recorded = self._theme, result.trace, self._model.recorded
+        t, trace, recorded = self._theme, result.trace, self._desk.runs.recorded
         pixels = max(self.rows.width() - LEFT_PX - RIGHT_PX, 50)
         colour = t.cool if trace.cools else t.heat
         rows = [Row("run", share_on(trace, begin, end, pixels), colour)]
@@ -281,7 +281,7 @@ class Strip(QFrame):
                     if row.share is not None:
                         row.share[(times > gap.at_s) & (times < gap.until_s)] = 0.0
         marks = {"cut_out": t.failed, "alarm": t.failed, "probe_fault": t.failed, "gap": t.pinned}
-        unit = self._model.unit
+        unit = self._desk.view.unit
         events = [(event._replace(text=event.text_in(unit)), marks.get(event.kind, t.cool)) for event in trace.events]
         if recorded is not None:
             events += [(event._replace(text=f"log: {event.text}"), t.pinned) for event in recorded.events]
@@ -297,19 +297,19 @@ class Strip(QFrame):
         self.rows.update()
 
     def _write(self, result: Any, band: float) -> None:
-        t, unit, who = self._theme, self._model.unit, result.request.seat
+        t, unit, who = self._theme, self._desk.view.unit, result.request.controller
         design = result.request.design
-        own = design.law.kind == "code"
+        measured = f"measured: {controller_word(who, design)}" if decided_by_code(result) else "measured"
         entries = [
-            ("measured" if who == "python" and not own else f"measured: {seat_word(who, design)}", t.measured, "line"),
+            (measured, t.measured, "line"),
             (f"setpoint ± {difference_to(unit, band):.3g}", t.setpoint, "dash"),
         ]
-        if self._model.ghost is not None:
+        if self._desk.runs.tried is not None:
             entries.append(("tried", t.measured, "dash"))
-        if self._model.pinned is not None:
-            entries.append((f"pinned: {self._model.pinned[0]}", t.pinned, "line"))
-        if self._model.recorded is not None:
-            entries.append((f"log: {self._model.recorded.name}", t.recorded, "line"))
+        if self._desk.runs.pinned is not None:
+            entries.append((f"pinned: {self._desk.runs.pinned[0]}", t.pinned, "line"))
+        if self._desk.runs.recorded is not None:
+            entries.append((f"log: {self._desk.runs.recorded.name}", t.recorded, "line"))
         self.legend.entries = entries
         self.unit_label.setText(unit)
         self.legend.update()
@@ -322,7 +322,7 @@ class Strip(QFrame):
             second = "; ochre: second fan"
         self.demand_caption.setText(f"demand, %{second}")
         self.whole_button.setEnabled(not self._view.is_whole)
-        if self._model.simulator.progress() is None:
+        if self._desk.simulator.progress() is None:
             took = f"simulated in {result.took_s * 1000.0:.0f} ms"
             self.status.setText(
                 f"ready after {result.took_s:.1f} s" if result.is_first and result.took_s >= 0.5 else took
@@ -333,14 +333,14 @@ class Strip(QFrame):
         return len(trace.outputs) == 2 and trace.outputs[1].name == "cooling"
 
     def _show_busy(self) -> None:
-        progress = self._model.simulator.progress()
+        progress = self._desk.simulator.progress()
         running = progress is not None and progress[0] > SHOW_BUSY_AFTER_S
-        if progress is not None and running and self._model.result is not None:
+        if progress is not None and running and self._desk.runs.current is not None:
             self.status.setText(f"simulating, {progress[1] * 100.0:.0f} %")
         elif progress is None and self.status.text().startswith("simulating"):
             self.redraw()
         self.stop.setVisible(
-            progress is not None and progress[0] > SHOW_STOP_AFTER_S and self._model.result is not None
+            progress is not None and progress[0] > SHOW_STOP_AFTER_S and self._desk.runs.current is not None
         )
 
     # ---- zoom and pan
@@ -393,11 +393,11 @@ class Strip(QFrame):
                 line.show_at(self.calipers[number] if self.calipers else None)
         self.rows.calipers = self.calipers
         self.rows.update()
-        result = self._model.result
+        result = self._desk.runs.current
         self.readout.setVisible(bool(self.calipers) and result is not None)
         if self.calipers and result is not None:
             ends = [self.rows.x_of(time_s) for time_s in sorted(self.calipers)]
-            text = caliper_text(result.trace, self._model.unit, *sorted(self.calipers))
+            text = caliper_text(result.trace, self._desk.view.unit, *sorted(self.calipers))
             self.readout.show_between(text, ends[0], ends[1], self.whole.y() + int(self.whole.height() * 0.55))
 
     # ---- mouse, keyboard, drop
@@ -415,7 +415,7 @@ class Strip(QFrame):
 
     def read_at(self, time_s: float | None) -> None:
         """Say what the run was at an instant; None: the pointer has left."""
-        result, unit = self._model.result, self._model.unit
+        result, unit = self._desk.runs.current, self._desk.view.unit
         if result is None:
             return
         trace = result.trace
@@ -433,9 +433,11 @@ class Strip(QFrame):
         """Draw again once the layout has settled."""
         self._resized.start()
 
-    def keyPressEvent(self, event: QKeyEvent) -> None:
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        if event is None:
+            return
         key = event.key()
-        actions = {
+        actions: dict[Qt.Key, Callable[[], None]] = {
             Qt.Key.Key_Left: lambda: self._arrow(-1.0, event), Qt.Key.Key_Right: lambda: self._arrow(1.0, event),
             Qt.Key.Key_Plus: lambda: self.zoom(0.7), Qt.Key.Key_Equal: lambda: self.zoom(0.7),
             Qt.Key.Key_Minus: lambda: self.zoom(1.0 / 0.7), Qt.Key.Key_0: self.restore, Qt.Key.Key_Home: self.restore,
@@ -456,23 +458,16 @@ class Strip(QFrame):
         number = 0 if event.modifiers() & Qt.KeyboardModifier.ShiftModifier else 1
         self.move_caliper(number, self.calipers[number] + direction * (end - begin) / 200.0)
 
-    def dragEnterEvent(self, event: QDragEnterEvent) -> None:
-        data = event.mimeData()
-        if data is not None and data.hasUrls() and data.urls()[0].isLocalFile():
-            event.acceptProposedAction()
-
-    def dropEvent(self, event: QDropEvent) -> None:
-        data = event.mimeData()
-        if data is not None and data.hasUrls():
-            self.dropped.emit(Path(data.urls()[0].toLocalFile()))
-            event.acceptProposedAction()
-
-    def resizeEvent(self, event: QResizeEvent) -> None:
+    def resizeEvent(self, event: QResizeEvent | None) -> None:
+        if event is None:
+            return
         super().resizeEvent(event)
         self.empty.setGeometry(1, 1, self.width() - 2, self.height() - 2)
         self.empty.raise_()
 
-    def focusInEvent(self, event: QFocusEvent) -> None:
+    def focusInEvent(self, event: QFocusEvent | None) -> None:
+        if event is None:
+            return
         super().focusInEvent(event)
         # the frame is for the keyboard: whoever clicked knows where that was
         set_role(self, "focused", "true" if event.reason() in BY_KEYBOARD else "false")

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any, get_args
 
 from pydantic.fields import FieldInfo
-from PyQt6.QtCore import QEvent, QSignalBlocker, Qt, pyqtSignal
+from PyQt6.QtCore import QEvent, QObject, QSignalBlocker, Qt, pyqtSignal
 from PyQt6.QtGui import QFocusEvent, QKeyEvent, QWheelEvent
 from PyQt6.QtWidgets import (
     QButtonGroup,
@@ -48,21 +48,27 @@ class Entry(QLineEdit):
     stepped = pyqtSignal(int)
     left = pyqtSignal()
 
-    def keyPressEvent(self, event: QKeyEvent) -> None:
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        if event is None:
+            return
         coarse = 10 if event.modifiers() & Qt.KeyboardModifier.ShiftModifier else 1
         if event.key() in (Qt.Key.Key_Up, Qt.Key.Key_Down):
             self.stepped.emit(coarse if event.key() == Qt.Key.Key_Up else -coarse)
             return
         super().keyPressEvent(event)
 
-    def wheelEvent(self, event: QWheelEvent) -> None:
+    def wheelEvent(self, event: QWheelEvent | None) -> None:
+        if event is None:
+            return
         if self.hasFocus():
             self.stepped.emit(1 if event.angleDelta().y() > 0 else -1)
             event.accept()
         else:
             event.ignore()
 
-    def focusOutEvent(self, event: QFocusEvent) -> None:
+    def focusOutEvent(self, event: QFocusEvent | None) -> None:
+        if event is None:
+            return
         super().focusOutEvent(event)
         self.left.emit()
 
@@ -198,7 +204,7 @@ class NumbersField(Field):
         self.entry.setModified(False)
         text = self.entry.text().replace("−", "-")
         try:
-            points = [
+            points: list[tuple[float, ...]] = [
                 tuple(float(word) for word in part.replace(",", " ").split())
                 for part in text.split(";")
                 if part.strip()
@@ -207,12 +213,13 @@ class NumbersField(Field):
             self.complain("Takes numbers with spaces between them, and a semicolon between points.")
             return
         self.complain("")
-        self.edited.emit(tuple(points) if self.key == "points" else (points[0] if points else ()))
+        row: tuple[float, ...] = points[0] if points else ()
+        self.edited.emit(tuple(points) if self.key == "points" else row)
         self.settled.emit()
 
     def show_value(self, value: Any, unit: TemperatureUnit) -> None:
         del unit
-        values = value or ()
+        values: Any = value or ()
         nested = bool(values) and isinstance(values[0], tuple)
         text = (
             "; ".join(" ".join(f"{n:.9g}" for n in v) for v in values)
@@ -283,7 +290,9 @@ class Segments(QWidget):
             button.setChecked(name == choice)
         self._group.setExclusive(True)
 
-    def eventFilter(self, watched: Any, event: QEvent) -> bool:
+    def eventFilter(self, watched: QObject | None, event: QEvent | None) -> bool:
+        if event is None:
+            return False
         if event.type() == QEvent.Type.KeyPress and isinstance(event, QKeyEvent):
             step = {Qt.Key.Key_Left: -1, Qt.Key.Key_Right: 1}.get(Qt.Key(event.key()), 0)
             buttons = list(self.buttons.values())

@@ -61,17 +61,21 @@ class DragLabel(QLabel):
         self._from: QPoint | None = None
         self._steps = 0
 
-    def mousePressEvent(self, event: QMouseEvent) -> None:
+    def mousePressEvent(self, event: QMouseEvent | None) -> None:
+        if event is None:
+            return
         self._from, self._steps = event.globalPosition().toPoint(), 0
 
-    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+    def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
+        if event is None:
+            return
         if self._from is not None:
             steps = (event.globalPosition().toPoint().x() - self._from.x()) // DRAG_PX_PER_STEP
             if steps != self._steps:
                 self.dragged.emit(steps - self._steps)
                 self._steps = steps
 
-    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+    def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:
         del event
         self._from = None
         self.drag_ended.emit()
@@ -102,7 +106,7 @@ class NumberField(Field):
         self.waits = False
         """Whether a typed value counts only when the field is left, for one that must agree with another."""
         self._typed_last = self._rejected = False
-        self._model_value: float | None = None
+        self._desk_value: float | None = None
         self._scale = scale_of(self.quantity, "°C")
         self.entry.textEdited.connect(self._typed)
         self.entry.stepped.connect(self._step)
@@ -114,7 +118,7 @@ class NumberField(Field):
     def show_value(self, value: Any, unit: TemperatureUnit) -> None:
         self._scale = scale_of(self.quantity, unit)
         self.unit_label.setText(self._scale.unit)
-        self._model_value = value
+        self._desk_value = value
         typing = self.entry.hasFocus() and self.entry.isModified()
         if typing and value == self._value:
             return
@@ -212,7 +216,7 @@ class NumberField(Field):
     def reject(self, text: str) -> None:
         super().reject(text)
         self._rejected = True
-        self._value = self._model_value
+        self._value = self._desk_value
 
     def focus_editor(self) -> None:
         self.entry.setFocus(Qt.FocusReason.ShortcutFocusReason)

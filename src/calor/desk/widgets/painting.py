@@ -85,7 +85,7 @@ def polygon(x: Any, y: Any) -> QPolygonF:
     points.fill(QPointF(), len(x))
     place = points.data()
     place.setsize(16 * len(x))
-    pairs = np.frombuffer(place, np.float64).reshape(-1, 2)
+    pairs = np.frombuffer(place, np.float64).reshape(-1, 2)  # type: ignore[call-overload]
     pairs[:, 0], pairs[:, 1] = x, y
     return points
 

@@ -2,9 +2,6 @@
 
 from __future__ import annotations
 
-from calor.design.model import Design
-from calor.law.code import Code
-
 CHOICES: dict[str, str] = {
     "on_off": "On/off", "pid": "PID", "fan_curve": "Fan", "stages": "Stages", "timer": "Timer", "manual": "Manual",
     "code": "Own code",
@@ -62,24 +59,10 @@ CAUTIONS: dict[str, str] = {
 }
 
 
-SEATS: dict[str, str] = {
-    "python": "Built-in law", "host": "Generated C, this machine", "cortex-m0plus": "Generated C, Cortex-M0+",
-    "cortex-m4f": "Generated C, Cortex-M4F", "rv32imc": "Generated C, RV32IMC",
-}  # fmt: skip
-"""Who decides in a trial."""
-
-
 FORMS: dict[tuple[bool, bool], str] = {
     (False, False): "Float", (False, True): "Float, table", (True, False): "Fixed", (True, True): "Fixed, table",
 }  # fmt: skip
 """How the generated C computes: whether in fixed point, and whether by a table."""
-
-
-def seat_word(seat: str, design: Design | None = None) -> str:
-    """Who decides, in words: a law of one's own by the name of its file."""
-    if seat == "python" and design is not None and isinstance(design.law, Code):
-        seat = design.law.file
-    return SEATS.get(seat, f"Own law, {seat.rsplit('/', 1)[-1]}")
 
 
 def word(choice: str) -> str:

@@ -11,9 +11,10 @@ from PyQt6.QtWidgets import QAbstractButton, QWidget
 
 from calor.design.model import BLOCKS as ORDER
 from calor.design.model import block_summary
-from calor.desk.state.model import Model
+from calor.desk.state.controllers import controller_word
+from calor.desk.state.desk import Desk
 from calor.desk.widgets import theme as look
-from calor.desk.widgets.words import BLOCKS, seat_word
+from calor.desk.widgets.words import BLOCKS
 
 CARD_PX, GAP_PX, TOP_PX, BACK_PX = 64, 28, 10, 26
 
@@ -74,20 +75,21 @@ class Card(QAbstractButton):
 class Ribbon(QWidget):
     """The five cards and the lines between them; choosing a card opens its bench."""
 
-    def __init__(self, model: Model) -> None:
+    def __init__(self, desk: Desk) -> None:
         super().__init__()
-        self._model = model
+        self._desk = desk
         self._theme = look.LIGHT
         self.setFixedHeight(TOP_PX + CARD_PX + BACK_PX)
         self.cards: dict[str, Card] = {}
         for block in ORDER:
             card = Card(block, self)
-            card.clicked.connect(lambda _, block=block: model.choose_bench(block))
+            card.clicked.connect(lambda _, block=block: desk.view.choose_bench(block))
             self.cards[block] = card
-        model.design_changed.connect(self.show_model)
-        model.run_changed.connect(self.show_model)
-        model.advice_changed.connect(self.show_model)
-        model.bench_chosen.connect(lambda *_: self.show_model())
+        for signal in (desk.document.changed, desk.document.trial_chosen, desk.view.unit_changed):
+            signal.connect(self.show_model)
+        desk.runs.changed.connect(self.show_model)
+        desk.runs.advice_changed.connect(self.show_model)
+        desk.view.bench_chosen.connect(lambda *_: self.show_model())
         self.show_model()
 
     def set_theme(self, theme: look.Theme) -> None:
@@ -100,15 +102,15 @@ class Ribbon(QWidget):
 
     def show_model(self) -> None:
         """Show the design's summaries."""
-        design, unit = self._model.design, self._model.unit
+        design, unit = self._desk.document.design, self._desk.view.unit
         marks = self._attention()
         for block, card in self.cards.items():
-            card.setChecked(self._model.bench == block)
+            card.setChecked(self._desk.view.bench == block)
             lines, attention = block_summary(design, block, unit), marks.get(block, "")
             caption = BLOCKS[block]
-            if block == "law" and self._model.seat != "python":
+            if block == "law" and self._desk.runs.controller != "python":
                 # who is under test is seen in every room
-                caption = f"{caption} · {seat_word(self._model.seat)}"
+                caption = f"{caption} · {controller_word(self._desk.runs.controller)}"
             if (caption, lines, attention) == (card.caption, card.lines, card.attention):
                 continue
             card.caption, card.lines, card.attention = caption, lines, attention
@@ -119,14 +121,14 @@ class Ribbon(QWidget):
 
     def _attention(self) -> dict[str, str]:
         marks: dict[str, str] = {}
-        result = self._model.result
+        result = self._desk.runs.current
         events: Any = result.trace.events if result is not None else ()
         kinds = {event.kind for event in events}
         if "cut_out" in kinds:
             marks["law"] = "cut out"
         if "probe_fault" in kinds:
             marks["probe"] = "fault in trial"
-        for card in self._model.advice:
+        for card in self._desk.runs.advice:
             if "cannot reach" in card.title:
                 marks["load"] = "too weak"
             if "relay wears" in card.title:

@@ -2,23 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from dataclasses import dataclass
-
-from PyQt6.QtCore import QEvent, Qt
+from PyQt6.QtCore import QEvent, QObject, Qt
 from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import QDialog, QLineEdit, QListWidget, QListWidgetItem, QVBoxLayout, QWidget
 
+from calor.desk.room import Entry
 from calor.desk.widgets.fields import label
-
-
-@dataclass(frozen=True)
-class Entry:
-    """Something that can be found: its name, what it is, what it does."""
-
-    name: str
-    what: str
-    act: Callable[[], object]
 
 
 def matches(query: str, entry: Entry) -> int | None:
@@ -71,7 +60,9 @@ class Search(QDialog):
         self.adjustSize()
         self.none.setVisible(not ranked)
 
-    def eventFilter(self, watched: object, event: QEvent) -> bool:
+    def eventFilter(self, watched: QObject | None, event: QEvent | None) -> bool:
+        if event is None:
+            return False
         if event.type() == QEvent.Type.KeyPress and isinstance(event, QKeyEvent):
             step = {Qt.Key.Key_Down: 1, Qt.Key.Key_Up: -1, Qt.Key.Key_PageDown: 8, Qt.Key.Key_PageUp: -8}.get(
                 Qt.Key(event.key())

@@ -2,21 +2,21 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from pathlib import Path
 from typing import Any
 
 import numpy as np
-from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
+from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
 from PyQt6.QtGui import QColor, QPainter, QPaintEvent, QPen, QPolygonF
-from PyQt6.QtWidgets import QAbstractButton, QFrame, QGridLayout, QHBoxLayout, QPushButton, QSizePolicy, QVBoxLayout
+from PyQt6.QtWidgets import QAbstractButton, QGridLayout, QHBoxLayout, QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
 from calor.demo import DEMOS, Demo
-from calor.desk.state.model import Model
+from calor.desk.room import Page
+from calor.desk.state.desk import Desk
 from calor.desk.state.simulator import Thumbnail
 from calor.desk.widgets import theme as look
 from calor.desk.widgets.fields import label
-from calor.units import TemperatureUnit, format_span, format_temperature
+from calor.desk.window.files import Files
+from calor.units import TemperatureUnit, celsius_to, format_span, format_temperature
 
 COLUMNS, MOST_RECENT = 4, 6
 
@@ -86,25 +86,20 @@ class DemoCard(QAbstractButton):
         painter.drawPolyline(curve(thumbnail.measured_celsius))
         painter.setPen(QColor(t.quiet))
         unit: TemperatureUnit = self.unit  # type: ignore[assignment]
-        ends = f"{format_temperature(unit, low, 0)} to {format_temperature(unit, high, 0)}"
+        ends = f"{celsius_to(unit, low):.0f} to {format_temperature(unit, high, 0)}, setpoint dashed".replace("-", "−")
         line = QRectF(place.left(), place.bottom() + 5, place.width(), 16)
         painter.drawText(line, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, ends)
-        painter.drawText(line, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, format_span(span_s))
+        span = f"over {format_span(span_s)}"
+        painter.drawText(line, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, span)
 
 
-class StartPage(QFrame):
+class StartPage(Page):
     """All shipped designs and the last ones opened, over the whole room."""
 
-    left = pyqtSignal()
-
-    def __init__(
-        self, model: Model, open_demo: Callable[[int], None], open_file: Callable[[Path], None],
-        new: Callable[[], None], ask_open: Callable[[], None],
-    ) -> None:  # fmt: skip
+    def __init__(self, desk: Desk, files: Files) -> None:
         super().__init__()
         self.setObjectName("start")
-        self._model = model
-        self._open_file = open_file
+        self._desk, self._files = desk, files
         column = QVBoxLayout(self)
         column.setContentsMargins(24, 20, 24, 16)
         column.setSpacing(12)
@@ -114,15 +109,16 @@ class StartPage(QFrame):
         head.addStretch(1)
         self.new, self.ask = QPushButton("New design"), QPushButton("Open a file…")
         self.back = QPushButton("Back to the open design")
-        for button, act in ((self.new, new), (self.ask, ask_open), (self.back, self.left.emit)):
+        for button, act in ((self.new, files.new), (self.ask, files.ask_open)):
             button.clicked.connect(lambda _, act=act: act())
+        for button in (self.new, self.ask, self.back):
             head.addWidget(button)
         column.addLayout(head)
         grid = QGridLayout()
         grid.setSpacing(12)
         self.cards = [DemoCard(demo) for demo in DEMOS]
         for number, card in enumerate(self.cards):
-            card.clicked.connect(lambda _, number=number: open_demo(number))
+            card.clicked.connect(lambda _, number=number: files.open_demo(number))
             grid.addWidget(card, number // COLUMNS, number % COLUMNS)
         column.addLayout(grid, 1)
         self._recent = QHBoxLayout()
@@ -130,10 +126,9 @@ class StartPage(QFrame):
         column.addLayout(self._recent)
         note = label("All of it is made up. Simulation is not proof of safety.", "quiet")
         column.addWidget(note)
-        model.simulator.pictured.connect(self._pictured)
+        desk.simulator.pictured.connect(self._pictured)
 
-    def order(self) -> list[Any]:
-        """What the Tab key reaches, from the first design on."""
+    def tab_order(self) -> list[QWidget]:
         return [*self.cards, self.new, self.ask, self.back]
 
     def show_model(self) -> None:
@@ -143,28 +138,30 @@ class StartPage(QFrame):
             widget = item.widget() if item is not None else None
             if widget is not None:
                 widget.deleteLater()
-        paths = self._model.remembered.recent()[:MOST_RECENT]
+        paths = self._desk.remembered.recent()[:MOST_RECENT]
         if paths:
             self._recent.addWidget(label("Opened last:", "quiet"))
         for path in paths:
             button = QPushButton(path.name)
             button.setProperty("role", "link")
             button.setToolTip(str(path))
-            button.clicked.connect(lambda _, path=path: self._open_file(path))
+            button.clicked.connect(lambda _, path=path: self._files.open(path))
             self._recent.addWidget(button)
         self._recent.addStretch(1)
         for card in self.cards:
-            card.unit = self._model.unit
+            card.unit = self._desk.view.unit
         missing = [number for number, card in enumerate(self.cards) if card.thumbnail is None]
         if missing:
-            self._model.simulator.picture([(number, DEMOS[number].design) for number in missing])
+            self._desk.simulator.picture([(number, DEMOS[number].design) for number in missing])
 
     def _pictured(self, number: int, thumbnail: Thumbnail) -> None:
         self.cards[number].thumbnail = thumbnail
         self.cards[number].update()
 
+    def focus(self) -> None:
+        self.cards[0].setFocus(Qt.FocusReason.OtherFocusReason)
+
     def set_theme(self, theme: look.Theme) -> None:
-        """Paint in another theme."""
         for card in self.cards:
             card.theme = theme
             card.update()

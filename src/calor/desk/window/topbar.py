@@ -5,20 +5,20 @@ from __future__ import annotations
 from PyQt6.QtCore import QSignalBlocker, Qt
 from PyQt6.QtWidgets import QComboBox, QFrame, QHBoxLayout, QLineEdit, QPushButton, QWidget
 
-from calor.desk.state.model import Model
+from calor.desk.state.desk import Desk
 from calor.desk.widgets.fields import label, set_role
 from calor.errors import Problem
-from calor.units import TEMPERATURE_UNITS, celsius_to, format_span, parse_duration, to_celsius
+from calor.units import celsius_to, format_span, parse_duration, to_celsius
 
 
 class TopBar(QFrame):
     """Names what is run, and lets the commonest of it be changed."""
 
-    def __init__(self, model: Model) -> None:
+    def __init__(self, desk: Desk) -> None:
         super().__init__()
         self.setObjectName("topbar")
         self.setFixedHeight(46)
-        self._model = model
+        self._desk = desk
         row = QHBoxLayout(self)
         row.setContentsMargins(14, 0, 16, 0)
         row.setSpacing(6)
@@ -31,7 +31,7 @@ class TopBar(QFrame):
         self.trial.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
         self.edit_trial = QPushButton("Edit")
         self.edit_trial.setToolTip("Change this trial: its start and its events.")
-        self.edit_trial.clicked.connect(lambda: model.choose_bench("trial"))
+        self.edit_trial.clicked.connect(lambda: desk.view.choose_bench("trial"))
         self.span, self.ambient = QLineEdit(), QLineEdit()
         for line, name, width in ((self.span, "Span", 96), (self.ambient, "Ambient", 70)):
             line.setAccessibleName(name)
@@ -41,72 +41,74 @@ class TopBar(QFrame):
         self.ambient.editingFinished.connect(self._ambient_entered)
         self.unit = QPushButton()
         self.unit.setToolTip("°C, °F or K everywhere (Ctrl+U).")
-        self.unit.clicked.connect(self.next_unit)
+        self.unit.clicked.connect(desk.view.next_unit)
         self.pin = QPushButton("Pin this run")
         self.pin.setToolTip("Keep this run underneath in grey, to compare with (Ctrl+P).")
-        self.pin.clicked.connect(self._toggle_pin)
+        self.pin.clicked.connect(desk.runs.toggle_pin)
         self.save = QPushButton("Save")
         self.save.setProperty("role", "main")
         row.addWidget(self.name)
         row.addSpacing(6)
+        self._of_design: list[QWidget] = [self.name, self.pin, self.save]
         for text, widgets in (
             ("Trial", (self.trial, self.edit_trial)), ("Span", (self.span,)), ("Ambient", (self.ambient,)),
         ):  # fmt: skip
-            row.addWidget(label(text, "quiet"))
+            words = label(text, "quiet")
+            row.addWidget(words)
             for widget in widgets:
                 row.addWidget(widget)
+            self._of_design += [words, *widgets]
             row.addSpacing(4)
         row.addStretch(1)
         for widget in (self.unit, self.pin, self.save):
             row.addWidget(widget)
-        self.trial.activated.connect(model.choose_trial)
-        for signal in (model.design_changed, model.unit_changed, model.pinned_changed, model.run_changed):
+        self.trial.activated.connect(desk.document.choose_trial)
+        document, runs = desk.document, desk.runs
+        for signal in (
+            document.changed, document.saved, document.edited_changed, document.trial_chosen, desk.view.unit_changed,
+            runs.pinned_changed, runs.changed,
+        ):  # fmt: skip
             signal.connect(self.show_model)
         self.show_model()
 
-    def order(self) -> list[QWidget]:
+    def show_design(self, shown: bool) -> None:
+        """Say what is run, or nothing of a design that is not in sight."""
+        for widget in self._of_design:
+            widget.setVisible(shown)
+
+    def tab_order(self) -> list[QWidget]:
         """The widgets in the order of the Tab key."""
         return [self.name, self.trial, self.edit_trial, self.span, self.ambient, self.unit, self.pin, self.save]
 
     def show_model(self) -> None:
         """Show what is open."""
-        model = self._model
-        name = model.design.name if len(model.design.name) < 26 else model.design.name[:24] + "…"
-        self.name.setText(f"{name}{' •' if model.edited else ''}  ▾")
-        self.name.setAccessibleName(f"Design {model.design.name}{', edited' if model.edited else ''}: menu")
-        self.save.setEnabled(model.edited or model.path is None)
-        names = [trial.name for trial in model.design.trial]
+        desk = self._desk
+        document, whole = desk.document, desk.document.design.name
+        name = whole if len(whole) < 26 else whole[:24] + "…"
+        self.name.setText(f"{name}{' •' if document.edited else ''}  ▾")
+        self.name.setAccessibleName(f"Design {whole}{', edited' if document.edited else ''}: menu")
+        self.save.setEnabled(desk.document.edited or desk.document.path is None)
+        names = [trial.name for trial in desk.document.design.trial]
         with QSignalBlocker(self.trial):
             if [self.trial.itemText(k) for k in range(self.trial.count())] != names:
                 self.trial.clear()
                 self.trial.addItems(names)
-            self.trial.setCurrentIndex(min(model.trial_number, len(names) - 1))
+            self.trial.setCurrentIndex(min(desk.document.trial_number, len(names) - 1))
         if not (self.span.hasFocus() and self.span.isModified()):
-            self.span.setText(format_span(model.trial.span_s))
-        ambient = celsius_to(model.unit, model.design.ambient_celsius(model.trial))
+            self.span.setText(format_span(desk.document.trial.span_s))
+        ambient = celsius_to(desk.view.unit, desk.document.design.ambient_celsius(desk.document.trial))
         if not (self.ambient.hasFocus() and self.ambient.isModified()):
-            self.ambient.setText(f"{ambient:.4g} {model.unit}")
-        self.unit.setText(model.unit)
-        self.unit.setAccessibleName(f"Unit {model.unit}: next")
-        self.pin.setText("Unpin" if model.pinned else "Pin this run")
-        self.pin.setEnabled(model.result is not None)
-
-    def next_unit(self) -> None:
-        """The next of °C, °F and K."""
-        now = TEMPERATURE_UNITS.index(self._model.unit)
-        self._model.set_unit(TEMPERATURE_UNITS[(now + 1) % len(TEMPERATURE_UNITS)])
-
-    def _toggle_pin(self) -> None:
-        if self._model.pinned:
-            self._model.unpin()
-        else:
-            self._model.pin()
+            self.ambient.setText(f"{ambient:.4g} {desk.view.unit}")
+        self.unit.setText(desk.view.unit)
+        self.unit.setAccessibleName(f"Unit {desk.view.unit}: next")
+        self.pin.setText("Unpin" if desk.runs.pinned else "Pin this run")
+        self.pin.setEnabled(desk.runs.current is not None)
 
     def _span_entered(self) -> None:
         if self.span.isModified():
             text = self.span.text()
             try:
-                problem = self._model.set_value("trial", "span_s", parse_duration(text))
+                problem = self._desk.document.set_value("trial", "span_s", parse_duration(text))
             except ValueError:
                 problem = Problem("span", "takes a time such as 2 h, 90 min or 1:30:00", repr(text))
             self._answer(self.span, problem)
@@ -118,16 +120,17 @@ class TopBar(QFrame):
             for mark in ("°C", "°F", "K", "°"):
                 clean = clean.replace(mark, "")
             try:
-                problem = self._model.set_value("trial", "ambient_celsius", to_celsius(self._model.unit, float(clean)))
+                celsius = to_celsius(self._desk.view.unit, float(clean))
+                problem = self._desk.document.set_value("trial", "ambient_celsius", celsius)
             except ValueError:
-                problem = Problem("ambient", f"takes a temperature in {self._model.unit}", repr(text))
+                problem = Problem("ambient", f"takes a temperature in {self._desk.view.unit}", repr(text))
             self._answer(self.ambient, problem)
 
     def _answer(self, line: QLineEdit, problem: Problem | None) -> None:
         line.setModified(False)
         set_role(line, "wrong", "true" if problem else "false")
         if problem:
-            self._model.noticed.emit("error", str(problem))
+            self._desk.say("error", str(problem))
         else:
-            self._model.end_merging()
+            self._desk.document.end_merging()
             self.show_model()

@@ -13,10 +13,9 @@ from pathlib import Path
 import platformdirs
 
 from calor.design.file import save_atomically
-from calor.errors import FirmwareError, unreadable
+from calor.errors import ConsentError, FirmwareError, unreadable
 
 MOST_KEPT = 2000
-NOT_ALLOWED = "has not been allowed on this machine"
 
 
 def _kept() -> Path:
@@ -59,7 +58,7 @@ def allow(path: Path) -> None:
 def check(path: Path) -> None:
     """Raises FirmwareError where the content of a file has not been allowed."""
     if not is_allowed(path):
-        raise FirmwareError(
-            f"{path}: is code that the design names, and it {NOT_ALLOWED}; read it, then allow it in the Code room or"
-            " with calor run --allow-code"
+        raise ConsentError(
+            f"{path}: is code that the design names, and it has not been allowed on this machine; read it, then"
+            " allow it in the Code room or with calor run --allow-code"
         )

@@ -12,6 +12,7 @@ from typing import Any
 from calor.design.model import Design
 from calor.errors import FirmwareError
 from calor.firmware.controller import consent
+from calor.firmware.controller.names import BUILT_IN
 from calor.firmware.controller.own_code import is_own, own_law_seated
 from calor.firmware.run import chip, host
 from calor.firmware.run.adapter import row_width, seat_code
@@ -20,7 +21,6 @@ from calor.firmware.sources.generate import generate
 from calor.law.code import Code
 from calor.loop.seat import GIVEN, Seat, seat_of
 
-BUILT_IN = "python"
 NAMES = (BUILT_IN, "host", *chip.TARGETS)
 """What can decide in a run: the built-in law, or the C on the host or on a chip."""
 

@@ -1,0 +1,78 @@
+"""The folder of a design's C: chosen, then built, measured and written beside the window."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from PyQt6.QtCore import QObject, QThread, pyqtSignal
+from PyQt6.QtWidgets import QApplication, QFileDialog
+
+from calor.design.model import Design
+from calor.desk.state.desk import Desk
+from calor.errors import CalorError
+from calor.firmware.sources.form import PLAIN, Form
+
+
+class _CodeWriter(QThread):
+    """Builds, measures and writes the folder of a design's C beside the window, which stays alive meanwhile."""
+
+    done = pyqtSignal(list, str)
+
+    def __init__(self, design: Design, folder: Path, form: Form, parent: QObject) -> None:
+        super().__init__(parent)
+        self.design, self.folder, self.form = design, folder, form
+
+    def run(self) -> None:
+        from calor.firmware import folder as folders
+
+        try:
+            written = folders.write(self.design, self.folder, form=self.form)
+        except CalorError as error:
+            self.done.emit([], str(error))
+        except Exception as error:  # whatever a tool chain does, the window says it in a line
+            self.done.emit([], f"the C could not be written ({type(error).__name__}: {error})")
+        else:
+            self.done.emit(written, "")
+
+
+class CodeExport(QObject):
+    """Exports the C of the open design."""
+
+    def __init__(self, desk: Desk) -> None:
+        super().__init__()
+        self._desk = desk
+        self._writer: _CodeWriter | None = None
+
+    def ask(self, form: Form = PLAIN) -> None:
+        """Choose a folder and write the C99 sources into it."""
+        path = self._desk.document.path
+        start = str(path.parent) if path else str(Path.home())
+        folder = QFileDialog.getExistingDirectory(QApplication.activeWindow(), "Folder for the C sources", start)
+        if folder:
+            self.write(Path(folder), form)
+
+    def write(self, folder: Path, form: Form = PLAIN) -> None:
+        """Write the C99 sources into `folder`; what is stated of a form is measured first, which takes some seconds."""
+        if self._writer is not None and self._writer.isRunning():
+            self._desk.say("note", f"still writing into {self._writer.folder}")
+            return
+        self._desk.say("note", f"building, measuring and writing into {folder} …")
+        self._writer = _CodeWriter(self._desk.document.design, folder, form, self)
+        self._writer.done.connect(self._written)
+        self._writer.start()
+
+    def _written(self, written: list[Path], problem: str) -> None:
+        if problem or self._writer is None:
+            self._desk.say("error", problem)
+            return
+        sources = sum(path.suffix == ".c" for path in written)
+        self._desk.say(
+            "note",
+            f"Wrote {len(written)} files into {self._writer.folder}: {sources} sources, their headers and a README."
+            " They are yours (0BSD).",
+        )
+
+    def close(self) -> None:
+        """Wait for C that is still being written."""
+        if self._writer is not None:
+            self._writer.wait()

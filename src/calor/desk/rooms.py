@@ -1,0 +1,21 @@
+"""The rooms that there are, in the order of the job: a folder and a line for each."""
+
+from __future__ import annotations
+
+from pkgutil import resolve_name
+
+from calor.desk.room import Room
+from calor.desk.state.desk import Desk
+
+ROOMS = [
+    "calor.desk.loop.room:LoopRoom",
+    "calor.desk.probe.room:ProbeRoom",
+    "calor.desk.code.room:CodeRoom",
+]
+
+
+def rooms_of(desk: Desk) -> list[Room]:
+    """A face for each room."""
+    made = [resolve_name(place)(desk) for place in ROOMS]
+    assert all(isinstance(room, Room) for room in made)
+    return made

@@ -1,0 +1,184 @@
+"""A room is a folder and a line: the window takes up all the rest by itself."""
+
+from __future__ import annotations
+
+import importlib.util
+import sys
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import pytest
+from PyQt6.QtCore import Qt
+
+from calor.desk import rooms
+from calor.desk.widgets import theme as look
+from tests.conftest import ran
+
+Open = Callable[..., Any]
+ROOT = Path(__file__).parent.parent.parent
+TOY = """
+from PyQt6.QtWidgets import QPushButton, QVBoxLayout
+
+from calor.desk.room import Command, Entry, Page, Room, Unsaved
+
+
+class ToyPage(Page):
+    def __init__(self):
+        super().__init__()
+        self.theme, self.button = None, QPushButton("Weigh the egg")
+        QVBoxLayout(self).addWidget(self.button)
+
+    def set_theme(self, theme):
+        self.theme = theme
+
+    def tab_order(self):
+        return [self.button]
+
+
+class ToyRoom(Room):
+    name, title, purpose = "toy", "Toy", "nothing yet"
+    has_ribbon, has_bench = False, False
+
+    def __init__(self, desk):
+        super().__init__(desk)
+        self.done, self.busy, self.closed, self.files = [], False, False, []
+
+    def build(self):
+        return ToyPage()
+
+    @property
+    def at_work(self):
+        return self.busy
+
+    def commands(self):
+        return [Command("Weigh the egg", "Ctrl+Alt+W", lambda: self.done.append("weighed"))]
+
+    def entries(self):
+        return [Entry("Egg number 7", "egg", lambda: self.done.append("egg"))]
+
+    def takes(self, path):
+        self.files.append(path)
+        return path.suffix == ".egg"
+
+    def unsaved(self):
+        return [] if "saved" in self.done else [Unsaved("the scales", lambda: self.done.append("saved") or True)]
+
+    def close_down(self):
+        self.closed = True
+"""
+
+
+@pytest.fixture
+def toy(tmp_path: Path, monkeypatch: pytest.MonkeyPatch, desk: Open) -> Any:
+    """A desk with one room more: its folder, and its line."""
+    (tmp_path / "toy_room").mkdir()
+    (tmp_path / "toy_room" / "__init__.py").touch()
+    (tmp_path / "toy_room" / "room.py").write_text(TOY)
+    monkeypatch.syspath_prepend(str(tmp_path))
+    monkeypatch.setattr(rooms, "ROOMS", [*rooms.ROOMS, "toy_room.room:ToyRoom"])
+    window = desk()
+    yield window
+    window.room("toy").done.append("saved")
+    for name in [name for name in sys.modules if name.startswith("toy_room")]:
+        del sys.modules[name]
+
+
+def test_one_room_more(toy: Any, qtbot: Any, monkeypatch: pytest.MonkeyPatch, tmp_path: Path) -> None:
+    window, room = toy, toy.room("toy")
+    button = window.rail.rooms["toy"]
+    assert button.text() == "Toy\nnothing yet" and not room.is_built
+    number = [name for name, _ in window.rail.rooms.items()].index("toy") + 1
+    qtbot.keyClick(window, Qt.Key(Qt.Key.Key_0 + number), Qt.KeyboardModifier.ControlModifier)
+    assert room.page.isVisible() and button.isChecked() and room.page.theme is look.LIGHT
+    assert not window.ribbon.isVisible() and not window.bench.isVisible() and not window.room("loop").page.isVisible()
+    window.toggle_theme()
+    assert room.page.theme is look.DARK
+    # the Tab key goes through it
+    window.bench.show()
+    before = window.room("loop").strip
+    assert before.nextInFocusChain() is not None and room.page.button in _focus_chain(window)
+    # search finds it, its commands and its entries
+    search = window.search()
+    for words, said in (("weigh", "weighed"), ("number 7", "egg")):
+        search.line.setText(words)
+        qtbot.keyClick(search.line, Qt.Key.Key_Return)
+        assert room.done[-1] == said
+        search = window.search()
+    search.line.setText("toy room")
+    assert search.list.count() == 1
+    search.close()
+    # at work, it says so on the rail; a dropped file comes to it; what is unsaved is asked about
+    room.busy = True
+    room.work_changed.emit()
+    assert button.text().startswith("Toy …") and "at work" in button.accessibleName()
+    window.take(tmp_path / "one.egg")
+    assert room.files == [tmp_path / "one.egg"]
+    asked: list[str] = []
+    monkeypatch.setattr(window.files, "may_leave", lambda name, save: bool(asked.append(name)) or save())
+    window.close()
+    assert asked == ["the scales"] and room.done[-1] == "saved" and room.closed
+
+
+def _focus_chain(window: Any) -> list[Any]:
+    chain, widget = [], window.topbar.name
+    while widget is not None and widget not in chain:
+        chain.append(widget)
+        widget = widget.nextInFocusChain()
+    return chain
+
+
+def test_one_room_more_is_pictured(toy: Any) -> None:
+    """`make screenshots` takes a picture of every room that has none."""
+    spec = importlib.util.spec_from_file_location("make_screenshots", ROOT / "tools" / "make_screenshots.py")
+    assert spec is not None and spec.loader is not None
+    module = importlib.util.module_from_spec(spec)
+    spec.loader.exec_module(module)
+    assert module.unpictured(["loop-pid", "probe-rtd", "code", "code-own-law"]) == ["toy"]
+    module.entering("toy")(toy)
+    assert toy.room("toy").page.isVisible()
+
+
+def test_another_unit_is_not_simulated_again(desk: Open, qtbot: Any) -> None:
+    """The run stays as it is, all that is said of it is in the new unit, advice too."""
+    window = desk()
+    state = window.desk
+    state.document.set_value("law", "gain_per_celsius", 3.0)
+    ran(qtbot, window)
+    qtbot.waitUntil(lambda: state.runs.advised and bool(state.runs.advice), timeout=60_000)
+    before, asked = state.runs.current, state.runs.requests
+    state.view.set_unit("°F")
+    qtbot.waitUntil(lambda: any("°F" in card.text for card in state.runs.advice), timeout=60_000)
+    assert state.runs.current is before and state.runs.requests == asked
+    assert "°F" in window.room("loop").verdict.rows["overshoot_celsius"].value.text()
+    assert "°F" in window.ribbon.cards["setpoint"].lines[0]
+
+
+def test_saving_and_choosing_a_trial_are_no_edits(desk: Open, qtbot: Any, tmp_path: Path) -> None:
+    """Each has a signal of its own: nothing that follows the design is made again for them."""
+    window = desk()
+    state = window.desk
+    said: list[str] = []
+    state.document.changed.connect(lambda: said.append("changed"))
+    state.document.saved.connect(lambda: said.append("saved"))
+    state.document.trial_chosen.connect(lambda: said.append("trial"))
+    state.document.choose_trial(1)
+    ran(qtbot, window)
+    assert said == ["trial"] and state.runs.current.request.trial is state.document.trial
+    runs = state.runs.requests
+    state.document.save(tmp_path / "cabinet.toml")
+    assert said == ["trial", "saved"] and state.runs.requests == runs and "edited" not in window.windowTitle()
+    assert not window.topbar.save.isEnabled()
+
+
+def test_a_setting_of_a_kind_that_is_not_chosen_is_found(desk: Open, qtbot: Any) -> None:
+    window = desk()
+    search = window.search()
+    search.line.setText("hysteresis on/off law")
+    assert "of the on/off law" in search.list.item(0).text()
+    qtbot.keyClick(search.line, Qt.Key.Key_Return)
+    assert window.desk.document.design.law.kind == "on_off"
+    entry = window.bench.form.fields["law.hysteresis_celsius"].entry
+    assert entry.hasFocus()
+    qtbot.keyClick(window, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+    assert window.desk.document.design.law.kind == "pid"
