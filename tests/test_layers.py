@@ -8,6 +8,7 @@ import subprocess
 import sys
 from pathlib import Path
 
+import grimp
 import pytest
 
 ROOT = Path(__file__).parent.parent
@@ -57,7 +58,13 @@ def test_the_contracts_hold(house: Path) -> None:
         ("judge/metrics.py", "calor.cli", "Floors"),
         ("judge/advice.py", "calor.desk.widgets.theme", "Only the desk draws"),
         ("loop/kernel.py", "PyQt6.QtCore", "Only the desk draws"),
-        ("log/caliper.py", "pyqtgraph", "Only the desk draws"),
+        ("log/caliper.py", "PyQt6.QtGui", "Only the desk draws"),
+        ("desk/widgets/theme.py", "calor.desk.state.desk", "The desk's own floors"),
+        ("desk/state/view.py", "calor.desk.bench.bench", "The desk's own floors"),
+        ("desk/probe/page.py", "calor.desk.code.page", "The desk's own floors"),
+        ("desk/loop/room.py", "calor.desk.window.window", "The desk's own floors"),
+        ("firmware/sources/form.py", "calor.firmware.run.host", "The firmware's own floors"),
+        ("firmware/run/kept.py", "calor.firmware.check.ranges", "The firmware's own floors"),
     ],
 )
 def test_a_violated_contract_fails(house: Path, module: str, imported: str, contract: str) -> None:
@@ -75,6 +82,18 @@ def test_a_violated_contract_fails(house: Path, module: str, imported: str, cont
     assert result.returncode == 1 and any(
         contract in line and "BROKEN" in line for line in result.stdout.splitlines()
     ), result.stdout
+
+
+def test_there_are_no_circles() -> None:
+    """No module imports, by way of others, itself; imports for types alone are left out."""
+    graph = grimp.build_graph("calor", exclude_type_checking_imports=True)
+    below = {module: graph.find_modules_directly_imported_by(module) for module in graph.modules}
+    while True:
+        ground = {module for module, imported in below.items() if not imported & below.keys()}
+        if not ground:
+            break
+        below = {module: imported for module, imported in below.items() if module not in ground}
+    assert not below, f"these import one another: {sorted(below)}"
 
 
 def test_every_package_has_a_floor() -> None:

@@ -21,7 +21,8 @@ from calor.sense.checks import Checks
 from calor.sense.filters import ExponentialFilter, MeanFilter, MedianFilter
 from calor.sense.ideal import IdealProbe
 from calor.sense.mounting import OPEN, REVERSED, SHORT
-from calor.sense.points import at_celsius, at_counts, celsius_per_count, code_range
+from calor.sense.points import at_celsius, at_counts, code_range
+from calor.sense.resolution import celsius_per_count
 from calor.sense.thermistor import Thermistor
 from tests.conftest import PROBES, made, probe_of
 

@@ -14,7 +14,8 @@ from PyQt6.QtWidgets import QApplication, QLabel, QPushButton
 
 from calor.desk.widgets.fields import ChoiceField
 from calor.sense import budget
-from calor.sense.points import at_celsius, celsius_per_count
+from calor.sense.points import at_celsius
+from calor.sense.resolution import celsius_per_count
 from tests.conftest import PROBES, probe_of
 from tests.desk.test_desk import type_into
 

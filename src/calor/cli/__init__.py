@@ -33,7 +33,7 @@ def invoke(arguments: list[str]) -> int:
         if arguments[0] in DESK_VERBS and "--help" not in arguments:
             from calor.cli.desk import open_desk
 
-            return open_desk(arguments)
+            return open_desk(arguments, invoke)
         verbs = (arguments[0],) if arguments[0] in VERBS else VERBS
         result = application(verbs)(args=spread(arguments), standalone_mode=False)
         return int(result or PASS)

@@ -4,12 +4,16 @@ from __future__ import annotations
 
 import os
 import sys
+from collections.abc import Callable
 from pathlib import Path
 
 from calor.cli.exit_codes import BAD_INPUT, PASS
 
+Invoke = Callable[[list[str]], int]
+"""One command line carried out; its exit code."""
 
-def open_desk(arguments: list[str]) -> int:
+
+def open_desk(arguments: list[str], invoke: Invoke) -> int:
     """Open the desk, or say in one line why there is none and do the demo's main job without it."""
     given = [argument for argument in arguments[1:] if not argument.startswith("-")]
     if len(given) != len(arguments) - 1 or len(given) > 1:
@@ -24,18 +28,17 @@ def open_desk(arguments: list[str]) -> int:
             " under a virtual one: xvfb-run -a calor demo",
             file=sys.stderr,
         )
-        return without_desk() if arguments[0] == "demo" else BAD_INPUT
+        return without_desk(invoke) if arguments[0] == "demo" else BAD_INPUT
     from calor.desk.app import start
 
     code: int = start(Path(given[0]) if given else None, demo=arguments[0] == "demo")
     return code
 
 
-def without_desk() -> int:
+def without_desk(invoke: Invoke) -> int:
     """The demo's main job through the command line: simulate, judge, replay a recorded run, write the C."""
     import tempfile
 
-    from calor.cli import invoke
     from calor.demo import DEMOS
 
     with tempfile.TemporaryDirectory() as place:

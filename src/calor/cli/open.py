@@ -6,10 +6,8 @@ from pathlib import Path
 
 import typer
 
-from calor.cli.desk import open_desk
-
 HELP = "Open the desk; no FILE: the last design, or the demo."
 
 
 def command(file: Path = typer.Argument(None, metavar="[FILE]")) -> int:
-    return open_desk(["open", *([str(file)] if file else [])])
+    raise NotImplementedError("the desk is opened before the command line is read; this is its help")

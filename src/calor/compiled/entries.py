@@ -16,6 +16,10 @@ STEPS: set[Any] = set()
 """All functions that may be called in C."""
 
 
+FINDERS: list[Callable[[Entry[..., Any]], tuple[Callable[..., Any], bool]]] = []
+"""How an entry's C is found, and whether that is for good; the library of compiled steps puts itself here."""
+
+
 def c_name(python: Any) -> str:
     """What a function is called in C: its module, below the package, and its own name."""
     return f"{python.__module__.partition('.')[2].replace('.', '_')}_{python.__name__.lstrip('_')}"
@@ -38,12 +42,11 @@ class Entry(Generic[P, R]):
 
     def __call__(self, *args: P.args, **kwargs: P.kwargs) -> R:
         if self._native is None:
-            from calor.compiled.library import kernel, uncompiled, waits
-
-            if waits():
-                uncompiled_call: Callable[P, R] = uncompiled(self)
-                return uncompiled_call(*args, **kwargs)
-            self._native = kernel().callable_of(self)
+            call, to_stay = FINDERS[-1](self)
+            if not to_stay:
+                passing: R = call(*args, **kwargs)
+                return passing
+            self._native = call
         return self._native(*args, **kwargs)
 
     def forget(self) -> None:

@@ -11,6 +11,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from calor.compiled.entries import FINDERS
 from calor.errors import CalorError
 
 if TYPE_CHECKING:
@@ -109,6 +110,14 @@ def kernel() -> Kernel:
 def waits() -> bool:
     """Whether this thread is one that does not wait for a compiler, and there is nothing compiled yet."""
     return not _KERNEL and threading.get_ident() in _ELSEWHERE
+
+
+def _find(entry: Entry[..., Any]) -> tuple[Callable[..., Any], bool]:
+    """What carries an entry out, and whether it is for good."""
+    return (uncompiled(entry), False) if waits() else (kernel().callable_of(entry), True)
+
+
+FINDERS.append(_find)
 
 
 def listen(hear: Callable[[str], None] | None) -> None:

@@ -6,8 +6,8 @@ import numpy as np
 
 from calor.sense import adc, budget, calibration, registry, resolution, sweep
 from calor.sense.mounting import shown_ohm
-from calor.sense.points import celsius_per_count
 from calor.sense.registry import AnyProbe
+from calor.sense.resolution import celsius_per_count
 from calor.sense.rtd import Rtd
 from calor.sense.thermistor import Thermistor, curve_of
 from calor.sense.thermocouple import Thermocouple

@@ -10,6 +10,7 @@ import numpy as np
 from calor.errors import CalorError
 from calor.sense import adc, budget, registry, sweep
 from calor.sense.registry import AnyProbe, ProbeNumbers
+from calor.sense.resolution import celsius_per_count, changes
 
 Point = dict[str, float | int | None]
 
@@ -31,23 +32,6 @@ def reach(settings: AnyProbe) -> tuple[float, float, str]:
     if settings.kind == "thermocouple":
         return *registry.celsius_range(settings), f"type {settings.letter} of ITS-90 holds"
     return math.nextafter(-273.15, 0.0), 1e5, "a temperature can be"
-
-
-def celsius_per_count(settings: AnyProbe, celsius: float) -> float | None:
-    """How many °C one count is at `celsius`, as the firmware scales it, above 0; None where there are no counts."""
-    plain = registry.numbers(settings)
-    if registry.gives_code(settings):
-        return plain.code.celsius_per_code
-    if not registry.has_converter(settings):
-        return None
-    counts = float(sweep.counts_over(plain, np.array([celsius]))[0])
-    low, high = max(counts - 1.0, 0.0), min(counts + 1.0, plain.firmware.adc.codes - 1.0)
-    # without the ends of the scale, so that the last counts before them have a width too
-    open_ended = plain._replace(fault_below_counts=-np.inf, fault_above_counts=np.inf)
-    back = sweep.celsius_over(open_ended, np.array([low, counts, high]))
-    if math.isfinite(back[0]) and math.isfinite(back[2]):
-        return float(abs(back[2] - back[0]) / (high - low))
-    return _plain(float(abs(back[2] - back[1] if math.isfinite(back[2]) else back[1] - back[0])))
 
 
 def _quantity(settings: AnyProbe, celsius: float | None, share: float | None) -> tuple[str, float | None]:
@@ -151,7 +135,5 @@ def report(settings: AnyProbe, points: list[Point]) -> dict[str, Any]:
 
 def _finer(settings: AnyProbe, celsius: float | None) -> list[dict[str, float | str]]:
     """What would make a count finer at `celsius`, the finest first."""
-    from calor.sense.resolution import changes  # which asks this module for the width of a count
-
     found = [] if celsius is None else changes(settings, celsius)
     return [{"change": change.words, "celsius_per_count": change.celsius_per_count} for change in found]

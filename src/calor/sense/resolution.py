@@ -9,7 +9,6 @@ import numpy as np
 
 from calor.sense import registry, rtd, sweep, thermistor
 from calor.sense.mounting import shown_ohm
-from calor.sense.points import celsius_per_count
 from calor.sense.registry import AnyProbe, has_converter
 from calor.sense.rtd import Rtd
 from calor.sense.thermistor import Thermistor
@@ -41,6 +40,24 @@ E24 = (
     9.1,
 )
 """Preferred values. Source: IEC 60063, series E24."""
+
+
+def celsius_per_count(settings: AnyProbe, celsius: float) -> float | None:
+    """How many °C one count is at `celsius`, as the firmware scales it, above 0; None where there are no counts."""
+    plain = registry.numbers(settings)
+    if registry.gives_code(settings):
+        return plain.code.celsius_per_code
+    if not registry.has_converter(settings):
+        return None
+    counts = float(sweep.counts_over(plain, np.array([celsius]))[0])
+    low, high = max(counts - 1.0, 0.0), min(counts + 1.0, plain.firmware.adc.codes - 1.0)
+    # without the ends of the scale, so that the last counts before them have a width too
+    open_ended = plain._replace(fault_below_counts=-np.inf, fault_above_counts=np.inf)
+    back = sweep.celsius_over(open_ended, np.array([low, counts, high]))
+    if math.isfinite(back[0]) and math.isfinite(back[2]):
+        return float(abs(back[2] - back[0]) / (high - low))
+    width = float(abs(back[2] - back[1] if math.isfinite(back[2]) else back[1] - back[0]))
+    return width if math.isfinite(width) else None
 
 
 class Change(NamedTuple):

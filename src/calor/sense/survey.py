@@ -11,9 +11,9 @@ from calor.compiled import Column
 from calor.errors import CalorError
 from calor.sense import budget, describe, filters, registry, resolution, sweep, table
 from calor.sense.budget import Budget
-from calor.sense.points import celsius_per_count
 from calor.sense.registry import AnyProbe
 from calor.sense.residuals import Residual, residuals_of
+from calor.sense.resolution import celsius_per_count
 from calor.sense.table import Number, Table
 from calor.units import TemperatureUnit, difference_to, format_temperature
 

@@ -2,25 +2,45 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from typing import Protocol
 
 from PyQt6.QtCore import QEvent, QObject, Qt
 from PyQt6.QtGui import QMouseEvent, QWheelEvent
+from PyQt6.QtWidgets import QWidget
 
-from calor.desk.strip.lanes import LEFT_PX, RIGHT_PX
-
-if TYPE_CHECKING:
-    from calor.desk.strip.strip import Strip
+from calor.desk.strip.lanes import LEFT_PX, RIGHT_PX, Lane
+from calor.desk.strip.rows import Rows
 
 NEAR_PX = 7
 ZOOM_PER_STEP = 0.8
 
 
+class Movable(Protocol):
+    """What the mouse can do with a strip."""
+
+    lanes: tuple[Lane, ...]
+    rows: Rows
+    whole: Lane
+    calipers: list[float]
+
+    def shown(self) -> tuple[float, float]: ...
+    def time_at(self, x: float) -> float: ...
+    def zoom(self, factor: float, about_s: float | None = None) -> None: ...
+    def scale_close_up(self, factor: float) -> None: ...
+    def look_at(self, begin_s: float, end_s: float) -> None: ...
+    def restore(self) -> None: ...
+    def set_calipers(self, on: bool) -> None: ...
+    def move_caliper(self, number: int, time_s: float) -> None: ...
+    def read_at(self, time_s: float | None) -> None: ...
+    def redraw_when_settled(self) -> None: ...
+
+
 class StripHand(QObject):
     """Listens to the lanes and turns what the mouse does into what the strip can do."""
 
-    def __init__(self, strip: Strip) -> None:
-        super().__init__(strip)
+    def __init__(self, strip: Movable, widget: QWidget) -> None:
+        super().__init__(widget)
+        self._widget = widget
         self._strip = strip
         self._grip: tuple[str, float, tuple[float, float]] | None = None
         for lane in strip.lanes:
@@ -44,7 +64,7 @@ class StripHand(QObject):
                 self._strip.restore()
                 return True
             if kind == QEvent.Type.MouseButtonPress and event.button() == Qt.MouseButton.LeftButton:
-                self._strip.setFocus(Qt.FocusReason.MouseFocusReason)
+                self._widget.setFocus(Qt.FocusReason.MouseFocusReason)
                 self._take_grip(x, bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier))
                 return True
             if kind == QEvent.Type.MouseMove:
@@ -80,7 +100,7 @@ class StripHand(QObject):
         strip = self._strip
         if self._grip is None:
             shape = Qt.CursorShape.ArrowCursor if self._caliper_near(x) is None else Qt.CursorShape.SizeHorCursor
-            strip.setCursor(shape)
+            self._widget.setCursor(shape)
             strip.read_at(strip.time_at(x))
             return
         what, from_x, (begin, end) = self._grip

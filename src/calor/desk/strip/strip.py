@@ -71,7 +71,7 @@ class Strip(QFrame):
         self.whole_button.setToolTip("Show the whole run (double-click, or 0).")
         self.whole_button.clicked.connect(self.restore)
         self.whole, self.close_up, self.demand = Lane(5), Lane(6), Lane(2)
-        self.lanes = (self.whole, self.close_up, self.demand)
+        self.lanes: tuple[Lane, ...] = (self.whole, self.close_up, self.demand)
         self.rows = Rows()
         self.close_caption, self.demand_caption = label("", "quiet"), label("demand, %", "quiet")
         self._build()
@@ -91,7 +91,7 @@ class Strip(QFrame):
         ):  # fmt: skip
             signal.connect(self.redraw)
         desk.document.opened.connect(self._opened)
-        self._hand = StripHand(self)
+        self._hand = StripHand(self, self)
 
     def _build(self) -> None:
         column = QVBoxLayout(self)
