@@ -30,6 +30,8 @@ def make_application() -> QApplication:
     app.setDesktopFileName("calor")
     app.setWindowIcon(QIcon(str(ICON)))
     theme.load_fonts()
+    # before any widget is made: some keep the font they were made with
+    app.setFont(theme.font())
     return app
 
 

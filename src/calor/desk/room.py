@@ -69,6 +69,8 @@ class Room(QObject):
 
     name, title, purpose = "", "", ""
     on_rail = True
+    under = ""
+    """The room on the rail that is marked while this one, which is not there, is shown."""
     has_ribbon, has_bench = True, True
     """Whether the ribbon and the benches stand beside it."""
     shows_design = True

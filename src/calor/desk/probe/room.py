@@ -18,7 +18,7 @@ class ProbeRoom(Room):
     """Curves, error budget, calibration, table and filter of the probe."""
 
     name, title, purpose = "probe", "Probe", "scale and check"
-    on_rail = False
+    on_rail, under = False, "loop"
 
     def __init__(self, desk: Desk) -> None:
         super().__init__(desk)

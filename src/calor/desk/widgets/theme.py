@@ -10,6 +10,7 @@ from PyQt6.QtWidgets import QApplication
 
 FONTS = Path(__file__).parent / "fonts"
 ICONS = Path(__file__).parent
+SANS, MONO = "Inter", "Hack"
 SMALL_PX, BODY_PX, TITLE_PX = 11, 13, 15
 GRID_PX = 8
 
@@ -54,16 +55,21 @@ THEMES = {theme.name: theme for theme in (LIGHT, DARK)}
 
 def load_fonts() -> None:
     """Make the shipped fonts known to Qt."""
-    for path in sorted(FONTS.glob("*.otf")):
+    for path in sorted(FONTS.glob("*.[ot]tf")):
         QFontDatabase.addApplicationFont(str(path))
 
 
 def font(px: int = BODY_PX, bold: bool = False, mono: bool = False) -> QFont:
-    """The desk's type in one of its sizes; B612's figures are all of one width."""
-    made = QFont("B612 Mono" if mono else "B612")
+    """The desk's type in one of its sizes, with figures of one width; `mono` for code."""
+    made = QFont(MONO if mono else SANS)
     made.setPixelSize(px)
-    made.setBold(bold)
+    if bold:
+        made.setWeight(QFont.Weight.DemiBold)
     made.setHintingPreference(QFont.HintingPreference.PreferNoHinting)
+    if not mono:
+        # figures of one width; an l with a tail, that is no I and no 1
+        made.setFeature(QFont.Tag("tnum"), 1)
+        made.setFeature(QFont.Tag("cv05"), 1)
     return made
 
 
@@ -99,18 +105,18 @@ def apply(app: QApplication, theme: Theme) -> None:
 def style_sheet(t: Theme) -> str:
     """The style sheet of `t`. Widgets are told apart by object names that say what they are."""
     return f"""
-* {{ font-family: "B612"; font-size: {BODY_PX}px; color: {t.ink}; }}
+* {{ color: {t.ink}; }}
 QMainWindow, QDialog, QScrollArea, #bench, #form, #verdict, #centre {{ background: {t.ground}; }}
 QScrollArea {{ border: none; }}
 QLabel {{ background: transparent; }}
 QLabel[role="quiet"] {{ color: {t.quiet}; font-size: {SMALL_PX}px; }}
 QLabel[role="unit"] {{ color: {t.quiet}; }}
 QLabel[role="problem"] {{ color: {t.failed}; font-size: {SMALL_PX}px; }}
-QLabel[role="heading"] {{ font-weight: bold; }}
-QLabel[role="title"] {{ font-weight: bold; font-size: {TITLE_PX}px; }}
-QLabel[role="passed"] {{ color: {t.passed}; font-weight: bold; }}
-QLabel[role="failed"] {{ color: {t.failed}; font-weight: bold; }}
-QLabel[role="code"] {{ font-family: "B612 Mono"; font-size: {SMALL_PX}px; }}
+QLabel[role="heading"] {{ font-weight: 600; }}
+QLabel[role="title"] {{ font-weight: 600; font-size: {TITLE_PX}px; }}
+QLabel[role="passed"] {{ color: {t.passed}; font-weight: 600; }}
+QLabel[role="failed"] {{ color: {t.failed}; font-weight: 600; }}
+QLabel[role="code"] {{ font-family: "{MONO}"; font-size: {SMALL_PX}px; }}
 #centre {{ border: 1px solid {t.ground}; }}
 #centre[focused="true"] {{ border: 1px dotted {t.measured}; }}
 #topbar {{ background: {t.ground}; border-bottom: 1px solid {t.rule}; }}
@@ -137,7 +143,7 @@ QPushButton:focus, QComboBox:focus, QLineEdit:focus, QToolButton:focus {{ border
 QPushButton:pressed, QPushButton:checked {{ background: {t.rail}; color: {t.rail_ink}; }}
 QPushButton:disabled {{ color: {t.pinned}; }}
 QPushButton[role="main"] {{ background: {t.rail}; color: {t.rail_ink}; border-color: {t.rail}; }}
-QPushButton[role="name"] {{ background: transparent; border-color: transparent; font-size: {TITLE_PX}px; font-weight: bold;
+QPushButton[role="name"] {{ background: transparent; border-color: transparent; font-size: {TITLE_PX}px; font-weight: 600;
     text-align: left; padding: 2px 4px; }}
 QPushButton[role="name"]:hover {{ border-color: {t.rule}; }}
 QPushButton[role="name"]:focus {{ border: 2px solid {t.measured}; padding: 1px 3px; }}

@@ -51,4 +51,4 @@ class Rail(QFrame):
     def show_room(self, shown: Room) -> None:
         """Mark the room on show."""
         for name, button in self.rooms.items():
-            button.setChecked(name == shown.name)
+            button.setChecked(name == (shown.under or shown.name))
