@@ -52,7 +52,12 @@ EVENTS = (
     '{{ kind = "manual", at_s = {1:200}, for_s = {5:60}, output = {0:1} }}', '{{ kind = "stalled", at_s = {1:200}, for_s = {5:60} }}',
     '{{ kind = "contents_added", at_s = {1:200}, heat_capacity_j_per_k = {50:900}, celsius = {0:30} }}',
 )  # fmt: skip
-FILTERS = ("", 'filter = { kind = "mean", readings = 5 }', 'filter = { kind = "median", readings = 3 }', 'filter = { kind = "exponential", time_constant_s = 4 }')
+FILTERS = (
+    "",
+    'filter = { kind = "mean", readings = 5 }',
+    'filter = { kind = "median", readings = 3 }',
+    'filter = { kind = "exponential", time_constant_s = 4 }',
+)
 
 
 def _filled(text: str, chance: Random) -> str:

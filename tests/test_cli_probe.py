@@ -105,7 +105,7 @@ def test_calibration_goes_into_the_file_and_keeps_its_comments(
     assert [p.reading_celsius for p in design.probe.calibration] == [0.3, 37.2]
     _, data = call_json(capsys, "probe", str(file), "--celsius", "37")
     assert data["points"][0]["celsius_back"] == pytest.approx(37.0 - 0.2, abs=0.06)
-    assert "doubt of the calibration" in {part["cause"] for part in data["budget"]}
+    assert "uncertainty of the calibration" in {part["cause"] for part in data["budget"]}
 
 
 def test_two_probes_by_command(capsys: pytest.CaptureFixture[str], tmp_path: Path) -> None:

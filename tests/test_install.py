@@ -88,13 +88,21 @@ def test_it_runs_where_there_is_python_and_nothing_else(
     ours = json.loads(capsys.readouterr().out)
     assert json.loads(there.stdout) == ours
     how = "from calor.compiled import kernel; print(kernel().how)"
-    said = subprocess.run([installed / "bin" / "python", "-I", "-c", how], capture_output=True, text=True, env=empty, check=True)
+    said = subprocess.run(
+        [installed / "bin" / "python", "-I", "-c", how], capture_output=True, text=True, env=empty, check=True
+    )
     assert said.stdout == "shipped\n"
 
 
 def test_what_is_imported_is_what_is_declared() -> None:
     """In a fresh environment nothing is there by the grace of somebody else's dependencies."""
-    names = {"PyQt6": "PyQt6", "PyQt6-QScintilla": "PyQt6", "elftools": "pyelftools", "jinja2": "Jinja2", "pydantic_core": "pydantic"}
+    names = {
+        "PyQt6": "PyQt6",
+        "PyQt6-QScintilla": "PyQt6",
+        "elftools": "pyelftools",
+        "jinja2": "Jinja2",
+        "pydantic_core": "pydantic",
+    }
     project = tomllib.loads((ROOT / "pyproject.toml").read_text(encoding="utf-8"))["project"]
     every = project["dependencies"] + project["optional-dependencies"]["chip"]
     declared = {re.split("[>=]", one)[0].lower() for one in every}
@@ -112,7 +120,9 @@ def test_the_manual_page_is_that_of_the_commands() -> None:
     assert text == page(application())
     assert all(f".SS calor {verb}" in text for verb in VERBS) and "\\-\\-csv" in text
     if shutil.which("mandoc"):
-        lint = subprocess.run(["mandoc", "-Tlint", "-W", "warning", SHARE / "calor.1"], capture_output=True, text=True, check=False)
+        lint = subprocess.run(
+            ["mandoc", "-Tlint", "-W", "warning", SHARE / "calor.1"], capture_output=True, text=True, check=False
+        )
         assert lint.stdout == "", lint.stdout
 
 

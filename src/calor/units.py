@@ -48,14 +48,14 @@ def format_temperature(unit: TemperatureUnit, celsius: float, digits: int = 1) -
     """An absolute temperature as text with its unit; a dash where there is none."""
     if not np.isfinite(celsius):
         return "–"
-    return f"{celsius_to(unit, float(celsius)):.{digits}f} {unit}".replace("-", "−")
+    return f"{round(celsius_to(unit, float(celsius)), digits) + 0.0:.{digits}f} {unit}".replace("-", "−")
 
 
 def format_difference(unit: TemperatureUnit, difference_celsius: float, digits: int = 2) -> str:
     """A temperature difference as text with its unit; a dash where there is none."""
     if not np.isfinite(difference_celsius):
         return "–"
-    return f"{difference_to(unit, float(difference_celsius)):.{digits}f} {unit}".replace("-", "−")
+    return f"{round(difference_to(unit, float(difference_celsius)), digits) + 0.0:.{digits}f} {unit}".replace("-", "−")
 
 
 def format_duration(seconds: float) -> str:

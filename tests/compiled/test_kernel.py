@@ -37,7 +37,9 @@ COLUMNS = (
     "switch_s", "switch_level",
 )  # fmt: skip
 DEMO_TRIALS = [
-    pytest.param(demo.design, number, marks=pytest.mark.long if trial.span_s > 40_000.0 and design.law.period_s <= 1.0 else ())
+    pytest.param(
+        demo.design, number, marks=pytest.mark.long if trial.span_s > 40_000.0 and design.law.period_s <= 1.0 else ()
+    )
     for demo in DEMOS
     for design in [read(demo.design).design]
     for number, trial in enumerate(design.trial)
@@ -126,7 +128,11 @@ class Elsewhere:
 
     def start(self) -> subprocess.Popen[str]:
         return subprocess.Popen(
-            [sys.executable, "-c", PROBE], env=self.environment, text=True, stdout=subprocess.PIPE, stderr=subprocess.PIPE
+            [sys.executable, "-c", PROBE],
+            env=self.environment,
+            text=True,
+            stdout=subprocess.PIPE,
+            stderr=subprocess.PIPE,
         )
 
     def run(self) -> tuple[list[str], str]:
@@ -266,6 +272,7 @@ def test_without_any_compiler_the_steps_run_as_they_are(
     monkeypatch.setattr(compiler, "compilers", lambda: (compiler.Compiler((str(broken),), "broken"),))
     failing = library._made()
     assert failing.how == "uncompiled" and any("error: no" in line for line in failing.said)
+
     def outside() -> str:
         raise TranslationError("step.py:3: no word of the subset")
 

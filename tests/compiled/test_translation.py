@@ -29,7 +29,9 @@ REALS = st.lists(CORNERS | st.floats(-1e3, 1e3) | st.floats(), min_size=1, max_s
 WHOLES = st.integers(-(2**31), 2**31)
 
 
-@pytest.fixture(scope="module", params=range(len(compilers())), ids=lambda number: Path(compilers()[number].command[0]).name)
+@pytest.fixture(
+    scope="module", params=range(len(compilers())), ids=lambda number: Path(compilers()[number].command[0]).name
+)
 def native(request: pytest.FixtureRequest, tmp_path_factory: pytest.TempPathFactory) -> dict[str, Any]:
     """The entries as C, by each compiler of the machine."""
     place = tmp_path_factory.mktemp("steps")
@@ -77,7 +79,9 @@ def test_tuples_of_python_are_laid_out_as_c_has_them(native: dict[str, Any]) -> 
     with pytest.raises(TypeError, match=r"float64 of 2 dimensions is needed \(received float64 of 1"):
         native["rows"](np.zeros(3), np.zeros(3), np.zeros(3, bool), np.zeros(3, int), np.zeros(3, np.float32), 1)
     with pytest.raises(TypeError, match="without gaps"):
-        native["rows"](np.zeros((4, 6))[:, ::2], np.zeros(3), np.zeros(4, bool), np.zeros(4, int), np.zeros(4, np.float32), 1)
+        native["rows"](
+            np.zeros((4, 6))[:, ::2], np.zeros(3), np.zeros(4, bool), np.zeros(4, int), np.zeros(4, np.float32), 1
+        )
 
 
 def test_the_c_can_be_read() -> None:
@@ -92,7 +96,14 @@ def test_the_c_can_be_read() -> None:
     assert max(map(len, whole.split("\n"))) <= 140
     if shutil.which("cppcheck"):
         path = Path("/dev/stdin")
-        command = ["cppcheck", "--quiet", "--error-exitcode=3", "--enable=warning,portability", "--language=c", str(path)]
+        command = [
+            "cppcheck",
+            "--quiet",
+            "--error-exitcode=3",
+            "--enable=warning,portability",
+            "--language=c",
+            str(path),
+        ]
         assert subprocess.run(command, input=whole, text=True, check=False).returncode == 0
 
 

@@ -212,7 +212,9 @@ def test_save_is_atomic(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None
         ({}, "design", "second_drive.kind", "same", {"second_drive": None}),
     ],
 )  # fmt: skip
-def test_what_goes_with_a_choice(blocks: dict[str, str], part: str, key: str, value: object, want: dict[str, object]) -> None:
+def test_what_goes_with_a_choice(
+    blocks: dict[str, str], part: str, key: str, value: object, want: dict[str, object]
+) -> None:
     assert implied(made(**blocks), part, key, value) == want
 
 

@@ -51,9 +51,7 @@ def test_every_demo_is_a_folder_that_builds_and_proves_itself(demo: Any, tmp_pat
     assert proven.stdout == "equal over 400 steps\n", proven.stderr
     clang = [sys.executable, "-m", "ziglang", "cc", *host.STRICT_FLAGS, "-c", "-o", str(tmp_path / "one.o")]
     for path in sorted(tmp_path.glob("own_*.c")):
-        checked = subprocess.run(
-            [*clang, str(path)], capture_output=True, text=True, check=False, env=environment()
-        )
+        checked = subprocess.run([*clang, str(path)], capture_output=True, text=True, check=False, env=environment())
         assert checked.returncode == 0, checked.stderr
     for name in parts(tmp_path, "own"):  # each header stands on its own
         header = name.removesuffix(".c") + ".h"

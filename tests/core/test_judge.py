@@ -206,8 +206,8 @@ SLOW = 'kind = "lump"\nheater_watt = 100\nheat_capacity_j_per_k = 400\nloss_w_pe
     ("blocks", "title", "says"),
     [
         ({"setpoint": "celsius = 45", "law": 'kind = "on_off"\naction = "cool"\nhysteresis_celsius = 0.2', "load": FAN}, "The fan hunts", "times an hour"),
-        ({"law": 'kind = "on_off"\nhysteresis_celsius = 0', "load": SLOW}, "lacks its mirror", "on and off at 50.00"),
-        ({"setpoint": "celsius = 45", "law": 'kind = "fan_curve"\nhysteresis_celsius = 0\nstart_celsius = 40', "load": FAN}, "lacks its mirror", "noise alone"),
+        ({"law": 'kind = "on_off"\nhysteresis_celsius = 0', "load": SLOW}, "share one threshold", "on and off at 50.00"),
+        ({"setpoint": "celsius = 45", "law": 'kind = "fan_curve"\nhysteresis_celsius = 0\nstart_celsius = 40', "load": FAN}, "share one threshold", "noise alone"),
         ({"law": 'kind = "pid"', "drive": 'kind = "time_proportional"\nwindow_s = 60', "load": SLOW}, "window is too long", "more than a tenth"),
         ({"law": 'kind = "fan_curve"\nfloor = 0.1\nstart_celsius = 40', "load": FAN, "drive": 'kind = "linear"'}, "may not start", "10 %"),
         ({"law": 'kind = "fan_curve"\nfloor = 0.25\nstart_celsius = 40', "load": FAN, "drive": 'kind = "pwm"\nidle_output = 0.4'}, "below what the fan", "40 %"),

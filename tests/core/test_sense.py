@@ -227,7 +227,7 @@ def test_what_a_calibration_takes_out_of_the_budget() -> None:
     rest = {p.cause: p.celsius for p in after.contributions}
     assert all(rest[cause] < 0.02 for cause in ("resistance at 25 °C", "beta", "series resistor"))
     assert rest["quantisation"] == pytest.approx(celsius_per_count(bare, 37.5), rel=0.02)
-    assert rest["doubt of the calibration"] == pytest.approx(0.05, rel=0.2)
+    assert rest["uncertainty of the calibration"] == pytest.approx(0.05, rel=0.2)
     for found in (before, after):
         assert found.worst_case_celsius == pytest.approx(sum(p.celsius for p in found.contributions))
         assert found.rss_celsius == pytest.approx(math.hypot(*(p.celsius for p in found.contributions)))

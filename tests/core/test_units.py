@@ -66,3 +66,9 @@ def test_formats() -> None:
         "10:10:10",
     ]
     assert units.format_temperature("K", 0.0, 2) == "273.15 K" and units.format_gain(0.18, "°F") == "10 %/°F"
+
+
+@pytest.mark.parametrize("unit", units.TEMPERATURE_UNITS)
+def test_nothing_is_minus_nothing(unit: units.TemperatureUnit) -> None:
+    assert units.format_difference(unit, -0.001) == f"0.00 {unit}"
+    assert units.format_temperature(unit, units.to_celsius(unit, -0.04)) == f"0.0 {unit}"

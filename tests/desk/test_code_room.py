@@ -57,7 +57,10 @@ def test_the_c_follows_every_edit(desk: Desk, qtbot: Any) -> None:
     room.line.setText("nothing of the kind")
     qtbot.keyClick(room.line, Qt.Key.Key_Return)
     assert room.line.property("wrong") == "true"
-    window.files.open_demo(7) if not desk.document.edited else (desk.document.undo_stack.setClean(), window.files.open_demo(7))
+    window.files.open_demo(7) if not desk.document.edited else (
+        desk.document.undo_stack.setClean(),
+        window.files.open_demo(7),
+    )
     assert "foam_cutter" in room.editor.text() and marked(room) == []
     window._choose_room("loop")
     assert window.room("loop").strip.isVisible() and not room.isVisible()
@@ -77,7 +80,7 @@ def test_it_is_checked_on_host_and_chips(desk: Desk, qtbot: Any, monkeypatch: py
     assert room.panel.verdict.text() == "agrees" and room.panel.run_check.text() == "Check on host and chips"
     assert {"host", *chip.TARGETS} <= set(room.panel.costs.texts) and "✓ equal" in room.panel.costs.texts
     assert (
-        "equal to the bit over 9 000 steps of 3 trials" in room.panel.reference.text()
+        "bit-identical over 9 000 steps of 3 trials" in room.panel.reference.text()
         and not room.panel.explain.isVisible()
     )
     answers = room.overlay.answers
@@ -133,7 +136,9 @@ def test_another_one_decides(desk: Desk, qtbot: Any, tmp_path: Any) -> None:
     room.panel.choose_controller(str(lazy))
     qtbot.waitUntil(lambda: desk.runs.current.request.controller == str(lazy), timeout=30_000)
     assert (
-        desk.runs.current.verdict != built_in and not desk.runs.current.verdict.passes and "fails" in room.panel.controller_note.text()
+        desk.runs.current.verdict != built_in
+        and not desk.runs.current.verdict.passes
+        and "fails" in room.panel.controller_note.text()
     )
     assert room.panel.controller.currentText() == "Your code, lazy.py"
     room.panel.choose_controller(str(bad))
@@ -204,9 +209,13 @@ def test_a_law_of_ones_own_is_written_here(desk: Desk, qtbot: Any, tmp_path: Any
     # as the design's law, and back
     own.make_law.click()
     qtbot.waitUntil(lambda: desk.runs.current.request.design.law.kind == "code", timeout=30_000)
-    assert desk.document.design.law.file == str(own.path) and desk.document.design.law.period_s == 0.5 and desk.runs.controller == "python"
+    assert (
+        desk.document.design.law.file == str(own.path)
+        and desk.document.design.law.period_s == 0.5
+        and desk.runs.controller == "python"
+    )
     assert room.panel.controller.currentText() == "Your code, my_law.c" and window.ribbon.cards["law"].lines == (
-        "Own code",
+        "Your own code",
         "my_law.c",
     )
     assert not any(button.isChecked() for button in window.bench._kinds["law"].buttons.values())
@@ -252,7 +261,11 @@ def test_code_of_others_is_asked_about(desk: Desk, qtbot: Any, tmp_path: Any) ->
     room, desk = window.room("code").page, window.desk
     window.files.open(tmp_path / "rig.toml")
     qtbot.waitUntil(lambda: "has not been allowed" in window.notice.text.text(), timeout=60_000)
-    assert not touched.exists() and desk.runs.current is None and "no run to show" in window.room("loop").strip.empty.text()
+    assert (
+        not touched.exists()
+        and desk.runs.current is None
+        and "no run to show" in window.room("loop").strip.empty.text()
+    )
     window.notice.action.click()
     own = room.own[str(tmp_path / "law.py")]
     assert room.isVisible() and own.allow.isVisible() and room.panel.controller.currentText() == "Your code, law.py"

@@ -56,7 +56,7 @@ def curve(window: Any, name: str) -> np.ndarray:
 
 
 def test_the_first_minute(desk: Desk, qtbot: Any) -> None:
-    """Change the gain, see on/off ripple, pin one against the other, overlay and replay a log, take the C away."""
+    """Change the gain, see on/off ripple, pin one against the other, overlay and replay a log, export the C."""
     window = desk()
     desk = window.desk
     assert window.windowTitle() == "Hatching cabinet · Calor"
@@ -64,7 +64,10 @@ def test_the_first_minute(desk: Desk, qtbot: Any) -> None:
     assert not window.room("loop").verdict.quiet.isVisible()  # nothing is said of advice before there was any
     qtbot.waitUntil(lambda: desk.runs.advised, timeout=60_000)
     assert any("Recovery" in card.advice.title for card in window.room("loop").verdict.cards)
-    assert window.room("loop").verdict.rows["recovery_s"].mark.text() == "✕ fail" and window.room("loop").verdict.summary.text() == "fails 1 of 5"
+    assert (
+        window.room("loop").verdict.rows["recovery_s"].mark.text() == "✕ fail"
+        and window.room("loop").verdict.summary.text() == "fails 1 of 5"
+    )
     before = curve(window, "measured").copy()
     gain = field(window, "law.gain_per_celsius")
     type_into(qtbot, gain.entry, "35")
@@ -84,7 +87,9 @@ def test_the_first_minute(desk: Desk, qtbot: Any) -> None:
     qtbot.waitUntil(lambda: desk.runs.recorded is not None and desk.runs.current.replayed is not None, timeout=60_000)
     assert len(curve(window, "recorded")) > 100 and len(window.room("loop").strip.rows.rows) == 3
     assert "cabinet temperature" in window.notice.text.text()
-    qtbot.waitUntil(lambda: any(card.property("of") for card in window.room("loop").verdict._shown_cards), timeout=60_000)
+    qtbot.waitUntil(
+        lambda: any(card.property("of") for card in window.room("loop").verdict._shown_cards), timeout=60_000
+    )
 
     window.room("code").export.write(Path(os.environ["XDG_DATA_HOME"]) / "c")
     qtbot.waitUntil(lambda: "sources, their headers and a README" in window.notice.text.text(), timeout=60_000)
@@ -217,7 +222,9 @@ def test_strip_zooms_pans_and_measures(desk: Desk, qtbot: Any) -> None:
 def test_advice_is_tried_kept_and_dropped(desk: Desk, qtbot: Any) -> None:
     window = desk()
     desk = window.desk
-    qtbot.waitUntil(lambda: any("Recovery" in card.advice.title for card in window.room("loop").verdict.cards), timeout=60_000)
+    qtbot.waitUntil(
+        lambda: any("Recovery" in card.advice.title for card in window.room("loop").verdict.cards), timeout=60_000
+    )
 
     def card() -> AdviceCard:
         return next(card for card in window.room("loop").verdict.cards if "Recovery" in card.advice.title)
@@ -244,7 +251,11 @@ def test_a_trial_is_chosen_and_edited(desk: Desk, qtbot: Any) -> None:
     window.topbar.trial.setCurrentIndex(2)
     window.topbar.trial.activated.emit(2)
     ran(qtbot, window)
-    assert {event.kind for event, _ in window.room("loop").strip.rows.events} >= {"probe_open", "mains_lost", "probe_fault"}
+    assert {event.kind for event, _ in window.room("loop").strip.rows.events} >= {
+        "probe_open",
+        "mains_lost",
+        "probe_fault",
+    }
     assert window.ribbon.cards["probe"].attention == "fault in trial"
     window.topbar.edit_trial.click()
     form = window.bench.form
@@ -273,7 +284,11 @@ def test_open_save_and_what_is_unsaved(desk: Desk, qtbot: Any, tmp_path: Path, m
     desk.document.set_value("setpoint", "celsius", 48.0)
     assert "•" in window.topbar.name.text()
     window.topbar.save.click()
-    assert path.read_text().startswith("# my oven\n") and read(path).design.setpoint.celsius == 48 and not desk.document.edited
+    assert (
+        path.read_text().startswith("# my oven\n")
+        and read(path).design.setpoint.celsius == 48
+        and not desk.document.edited
+    )
     monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: (str(other), ""))
     qtbot.keyClick(window, Qt.Key.Key_S, Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier)
     assert desk.document.path == other.with_suffix(".toml") and desk.remembered.recent() == [desk.document.path, path]
@@ -293,11 +308,17 @@ def test_open_save_and_what_is_unsaved(desk: Desk, qtbot: Any, tmp_path: Path, m
     assert desk.document.design.setpoint.celsius == 47 and desk.document.edited
     answers[:] = ["Save"]
     window.files.open(path)
-    assert desk.document.design.setpoint.celsius == 48 and read(other.with_suffix(".toml")).design.setpoint.celsius == 47
+    assert (
+        desk.document.design.setpoint.celsius == 48 and read(other.with_suffix(".toml")).design.setpoint.celsius == 47
+    )
     desk.document.set_value("setpoint", "celsius", 46.0)
     answers[:] = ["Do not save"]
     window.files.new()
-    assert desk.document.design.name == "My thermostat" and desk.document.path is None and read(path).design.setpoint.celsius == 48
+    assert (
+        desk.document.design.name == "My thermostat"
+        and desk.document.path is None
+        and read(path).design.setpoint.celsius == 48
+    )
     monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: (str(tmp_path / "no" / "x.toml"), ""))
     assert not window.files.save() and "cannot be saved" in window.notice.text.text()
 
@@ -331,7 +352,9 @@ def test_find_anything(desk: Desk, qtbot: Any) -> None:
     for query, check in (
         (
             "dead time",
-            lambda: window.desk.view.bench == "load" and window.focusWidget() is field(window, "load.dead_time_s").entry,
+            lambda: (
+                window.desk.view.bench == "load" and window.focusWidget() is field(window, "load.dead_time_s").entry
+            ),
         ),
         (
             "cut out",
@@ -468,7 +491,11 @@ def test_an_edit_lost_to_a_kill_is_offered_back(desk: Desk, qtbot: Any, tmp_path
     window = desk()
     assert "was not saved" in window.notice.text.text() and window.notice.action.text() == "Take it back"
     window.notice.action.click()
-    assert window.desk.document.design.setpoint.celsius == 44.5 and window.desk.document.path == path and window.desk.document.edited
+    assert (
+        window.desk.document.design.setpoint.celsius == 44.5
+        and window.desk.document.path == path
+        and window.desk.document.edited
+    )
     assert read(path).design.setpoint.celsius == 50
     ran(qtbot, window)
 
@@ -520,14 +547,20 @@ def test_empty_trial_and_missing_limits_say_what_to_do(desk: Desk, qtbot: Any, t
     path = tmp_path / "mine.toml"
     path.write_text(TEN_LINES)
     window = desk(path)
-    assert "Set them on the Setpoint bench" in window.room("loop").verdict.unjudged.text() and window.room("loop").verdict.unjudged.isVisible()
+    assert (
+        "Set them on the Setpoint bench" in window.room("loop").verdict.unjudged.text()
+        and window.room("loop").verdict.unjudged.isVisible()
+    )
     window.desk.view.choose_bench("trial")
     texts = [label.text() for label in window.bench.form.findChildren(type(window.room("loop").verdict.unjudged))]
     assert any("Nothing happens in this trial" in text for text in texts)
     window.desk.view.choose_bench("setpoint")
     field(window, "limits.overshoot_celsius").edited.emit(3.0)
     ran(qtbot, window)
-    assert not window.room("loop").verdict.unjudged.isVisible() and window.room("loop").verdict.rows["overshoot_celsius"].isVisible()
+    assert (
+        not window.room("loop").verdict.unjudged.isVisible()
+        and window.room("loop").verdict.rows["overshoot_celsius"].isVisible()
+    )
     start = field(window, "limits.overshoot_celsius")
     type_into(qtbot, start.entry, "", None)
     qtbot.keyClick(start.entry, Qt.Key.Key_Delete)
@@ -618,7 +651,10 @@ def test_a_program_is_drawn_dragged_and_listed(desk: Desk, qtbot: Any) -> None:
     picture, rows = window.bench.form.picture, window.bench.form.list
     qtbot.waitUntil(lambda: "finishes at 2:54" in picture.title.text(), timeout=60_000)
     assert [event.kind for event in desk.runs.current.trace.events].count("program_over") == 1
-    assert window.room("loop").strip._is_moving and "distance from the setpoint" in window.room("loop").strip.close_caption.text()
+    assert (
+        window.room("loop").strip._is_moving
+        and "distance from the setpoint" in window.room("loop").strip.close_caption.text()
+    )
     before = desk.document.design.setpoint.segments
     grab_corner(qtbot, picture, 1, (picture.corners[1].x, 85.0))
     after = desk.document.design.setpoint.segments
@@ -651,11 +687,14 @@ def test_several_outputs_have_a_row_each_and_drives_of_their_own(desk: Desk, qtb
     assert [row.name for row in window.room("loop").strip.rows.rows] == ["fan", "2nd"]
     assert "second fan" in window.room("loop").strip.demand_caption.text()
     grab_corner(qtbot, window.bench.form.picture, 0, (24.0, 50.0))
-    assert desk.document.design.law.start_celsius == pytest.approx(24.0, abs=0.6) and desk.document.design.law.floor == pytest.approx(
-        0.5, abs=0.05
-    )
+    assert desk.document.design.law.start_celsius == pytest.approx(
+        24.0, abs=0.6
+    ) and desk.document.design.law.floor == pytest.approx(0.5, abs=0.05)
     window.bench.choose_kind("law", "stages")
-    assert [stage.on_offset_celsius for stage in desk.document.design.law.stages] == [0.5, 2.0]  # to cool, above the setpoint
+    assert [stage.on_offset_celsius for stage in desk.document.design.law.stages] == [
+        0.5,
+        2.0,
+    ]  # to cool, above the setpoint
     ran(qtbot, window)
     assert [row.name for row in window.room("loop").strip.rows.rows] == ["1", "2"]
     box = field(window, "law.action").box
@@ -663,7 +702,9 @@ def test_several_outputs_have_a_row_each_and_drives_of_their_own(desk: Desk, qtb
     box.activated.emit(box.currentIndex())
     assert [stage.on_offset_celsius for stage in desk.document.design.law.stages] == [-0.5, -2.0]
     window.bench.form.list.add.click()
-    assert len(desk.document.design.law.stages) == 3 and window.bench.form.picture.title.text().startswith("% of the power")
+    assert len(desk.document.design.law.stages) == 3 and window.bench.form.picture.title.text().startswith(
+        "% of the power"
+    )
     window.bench.choose_kind("law", "pid")
     assert "law.dead_zone" not in window.bench.form.fields
     desk.document.set_value("law", "action", "heat_cool")
@@ -692,7 +733,12 @@ def test_the_start_page(desk: Desk, qtbot: Any) -> None:
     assert window.room("loop").page.isVisible() and window.topbar.trial.isVisible() and page.isHidden()
     window.desk.view.choose_room("start")
     qtbot.keyClick(page.cards[3], Qt.Key.Key_Space)
-    assert window.desk.document.design.name == "Film bath" and page.isHidden() and window.room("loop").page.isVisible() and window.topbar.trial.isVisible()
+    assert (
+        window.desk.document.design.name == "Film bath"
+        and page.isHidden()
+        and window.room("loop").page.isVisible()
+        and window.topbar.trial.isVisible()
+    )
 
 
 def test_a_recorded_ambient_is_chosen_and_checked(desk: Desk, qtbot: Any, tmp_path: Path) -> None:
@@ -705,7 +751,10 @@ def test_a_recorded_ambient_is_chosen_and_checked(desk: Desk, qtbot: Any, tmp_pa
     (tmp_path / "air.csv").write_text("time_s,air\n0,10\n7200,30\n")
     type_into(qtbot, form.fields["ambient_csv"].entry, str(tmp_path / "air.csv"), Qt.Key.Key_Return)
     ran(qtbot, window)
-    assert window.desk.document.trial.ambient_csv == str(tmp_path / "air.csv") and form.fields["ambient_column"].isVisible()
+    assert (
+        window.desk.document.trial.ambient_csv == str(tmp_path / "air.csv")
+        and form.fields["ambient_column"].isVisible()
+    )
     type_into(qtbot, form.fields["ambient_csv"].entry, " ", Qt.Key.Key_Return)
     assert window.desk.document.trial.ambient_csv is None
 
@@ -717,7 +766,10 @@ def test_what_is_said_of_the_loop_is_seen(desk: Desk, qtbot: Any) -> None:
     window = desk()
     result, window.desk.runs.current = window.desk.runs.current, None
     window.desk.simulator.told.emit(COMPILING)
-    assert "Compiling the loop for this machine" in window.room("loop").strip.empty.text() and window.room("loop").strip.empty.isVisible()
+    assert (
+        "Compiling the loop for this machine" in window.room("loop").strip.empty.text()
+        and window.room("loop").strip.empty.isVisible()
+    )
     window.desk.runs.current = result
     window.desk.runs.changed.emit()
     assert not window.room("loop").strip.empty.isVisible()
@@ -761,6 +813,23 @@ def test_dense_curves_are_painted_as_what_they_cover(desk: Desk, qtbot: Any) -> 
     assert not painted[0][:, 120:122].any()  # and nothing is there where the line is broken
 
 
+def test_a_dense_curve_begins_where_its_points_do(qapp: Any) -> None:
+    """Where pixels lie between two points, the line between them is all there is."""
+    from PyQt6.QtGui import QImage, QPainter
+
+    from calor.desk.widgets.painting import Curve, paint_curve
+
+    image = QImage(300, 120, QImage.Format.Format_ARGB32)
+    image.fill(0)
+    painter = QPainter(image)
+    x = np.concatenate(([0.0, 100.0], np.linspace(100.2, 299.0, 4000)))
+    y = np.concatenate(([100.0, 100.0], 10.0 + 5.0 * np.sin(np.arange(4000.0))))
+    paint_curve(painter, Curve(x, y, "#000000", 1.0), lambda values: values, lambda values: values)
+    painter.end()
+    ink = [[image.pixelColor(column, row).alpha() for row in range(120)] for column in range(0, 95, 5)]
+    assert all(max(column[:95]) == 0 and max(column[95:105]) > 0 for column in ink)
+
+
 def test_rooms_are_built_when_they_are_first_opened(desk: Desk, qtbot: Any) -> None:
     window = desk()
     probe, code = window.room("probe"), window.room("code")
@@ -768,7 +837,9 @@ def test_rooms_are_built_when_they_are_first_opened(desk: Desk, qtbot: Any) -> N
     window.toggle_theme()
     window.desk.view.choose_room("probe")
     assert probe.is_built and not code.is_built and window.room("probe").page.isVisible()
-    assert window.room("probe").page.transfer.plot.theme is window.theme  # it is in the theme chosen before it was there
+    assert (
+        window.room("probe").page.transfer.plot.theme is window.theme
+    )  # it is in the theme chosen before it was there
     window.desk.view.go_back()
     qtbot.keyClick(window, Qt.Key.Key_2, Qt.KeyboardModifier.ControlModifier)
     assert code.is_built and window.room("code").page.isVisible()

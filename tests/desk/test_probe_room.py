@@ -28,7 +28,9 @@ def surveyed(qtbot: Any, room: Any) -> None:
     desk, survey = room.desk, room.survey
     desk.simulator.surveyed.connect(got.append)
     survey.ask()
-    qtbot.waitUntil(lambda: any(r.design == desk.document.design and r.scope == survey.scope() for r, _ in got), timeout=60_000)
+    qtbot.waitUntil(
+        lambda: any(r.design == desk.document.design and r.scope == survey.scope() for r, _ in got), timeout=60_000
+    )
     desk.simulator.surveyed.disconnect(got.append)
     qtbot.wait(10)
 

@@ -10,7 +10,7 @@ import pytest
 
 from calor import loop
 from calor.judge.linear import ultimate
-from calor.law.dialect import every_dialect
+from calor.law.dialect import every_form
 from calor.sense.points import at_celsius
 from calor.sense.thermistor import Thermistor
 from tests.conftest import made
@@ -124,7 +124,7 @@ def test_energy_balance_of_a_lump() -> None:
 
 def test_dialects() -> None:
     """Source: Åström & Hägglund 2006, section 3.2; values for 0.22 /°C, 420 s, 25 s worked from its formulas."""
-    gains = every_dialect("standard", 0.22, 420.0, 25.0)
+    gains = every_form("standard", 0.22, 420.0, 25.0)
     assert gains["parallel"] == pytest.approx(
         {"kp_per_celsius": 0.22, "ki_per_celsius_s": 5.2381e-4, "kd_s_per_celsius": 5.5}, rel=1e-5
     )
@@ -135,7 +135,7 @@ def test_dialects() -> None:
     assert series is not None
     kc, ti, td = series.values()
     assert (kc * (ti + td) / ti, ti + td, ti * td / (ti + td)) == pytest.approx((0.22, 420.0, 25.0))
-    assert every_dialect("standard", 0.22, 90.0, 25.0)["series"] is None  # Ti < 4 Td
+    assert every_form("standard", 0.22, 90.0, 25.0)["series"] is None  # Ti < 4 Td
 
 
 @pytest.mark.parametrize(("mains_hz", "steps"), [(50, 100), (60, 120)])

@@ -132,7 +132,7 @@ def print_text(data: dict[str, Any]) -> None:
             )
     reference = data["reference"]
     if reference["bit_equal"]:
-        console.print(f"reference in single precision: equal to the bit over {reference['steps']} steps")
+        console.print(f"reference in single precision: bit-identical over {reference['steps']} steps")
     if form["fixed"] or form["table"]:
         console.print(
             f"against the simulation, in double precision and by the formula: reading within"

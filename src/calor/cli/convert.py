@@ -1,4 +1,4 @@
-"""`calor convert`: gains in each dialect. Nothing of a design is imported here: the answer is there at once."""
+"""`calor convert`: gains in each form. Nothing of a design is imported here: the answer is there at once."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ import typer
 from calor.cli.common import AS_JSON, print_json
 from calor.cli.exit_codes import PASS
 from calor.errors import CalorError
-from calor.law.dialect import every_dialect
+from calor.law.dialect import every_form
 
 HELP = "PID gains from one way of writing them to the others."
 
@@ -18,11 +18,11 @@ def command(
         0.0, "--ti", "--ki", "--repeats", help="Integral time s, Ki per °C·s, or repeats/min; 0: none."
     ),
     td: float = typer.Option(0.0, "--td", "--kd", help="Derivative time s, or Kd in s per °C; 0: none."),
-    source: str = typer.Option("standard", "--from", metavar="DIALECT", help="standard, parallel, series or band."),
-    target: str = typer.Option("", "--to", metavar="DIALECT", help="Which to print; all where left out."),
+    source: str = typer.Option("standard", "--from", metavar="FORM", help="standard, parallel, series or band."),
+    target: str = typer.Option("", "--to", metavar="FORM", help="Which to print; all where left out."),
     as_json: bool = AS_JSON,
 ) -> int:
-    gains = every_dialect(source, gain, ti, td)
+    gains = every_form(source, gain, ti, td)
     if target and target not in gains:
         raise CalorError(f"calor convert: --to: must be one of {', '.join(gains)} (received {target!r})")
     if as_json:
@@ -37,16 +37,16 @@ def command(
 
 
 def print_gains(gains: dict[str, dict[str, float] | None]) -> None:
-    """Gains in each dialect."""
+    """Gains in each form."""
     from rich.console import Console
     from rich.table import Table
 
-    table = Table("dialect", "", "", box=None, pad_edge=False, header_style="dim")
+    table = Table("form", "", "", box=None, pad_edge=False, header_style="dim")
     for column in table.columns[1:]:
         column.justify = "right"
-    for dialect, numbers in gains.items():
+    for form, numbers in gains.items():
         if numbers is None:
-            table.add_row(dialect, "not possible", "integral time below 4 derivative times")
+            table.add_row(form, "not possible", "integral time below 4 derivative times")
         for key, value in (numbers or {}).items():
-            table.add_row(dialect, key, f"{value:.6g}")
+            table.add_row(form, key, f"{value:.6g}")
     Console(highlight=False).print(table)

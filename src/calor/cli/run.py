@@ -18,7 +18,7 @@ def command(
     trial: str = typer.Option(None, "--trial", metavar="NAME", help="Which trial; the first where left out."),
     csv: Path = typer.Option(None, "--csv", metavar="OUT", help="Write the run's columns."),
     seat: str = typer.Option(
-        "python", "--with", metavar="NAME", help="Who decides: python, host, a chip, or FILE.c or FILE.py."
+        "python", "--with", metavar="NAME", help="Controller under test: python, host, a chip, or FILE.c or FILE.py."
     ),
     allow_code: bool = typer.Option(False, "--allow-code", help="Allow the code that the design names, from now on."),
     as_json: bool = AS_JSON,

@@ -304,4 +304,3 @@ def _comments(source: str) -> list[tuple[int, str]]:
         for token in tokenize.generate_tokens(io.StringIO(source).readline)
         if token.type == tokenize.COMMENT and not lines[token.start[0] - 1][: token.start[1]].strip()
     ]
-

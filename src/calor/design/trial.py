@@ -12,8 +12,8 @@ from calor.settings import Settings, choice, difference, duration, fraction, num
 class Timed(Settings):
     """What all events have: when they start and how long they last."""
 
-    at_s: float = duration(..., "At", "When it starts.", 0.0, 1e8)
-    for_s: float = duration(0.0, "For", "How long it lasts; 0: to the end of the trial.", 0.0, 1e8)
+    at_s: float = duration(..., "Start time", "When it starts.", 0.0, 1e8)
+    for_s: float = duration(0.0, "Duration", "How long it lasts; 0: to the end of the trial.", 0.0, 1e8)
 
 
 class Door(Timed):
@@ -27,14 +27,16 @@ class AmbientStep(Timed):
     """The ambient temperature changes."""
 
     kind: Literal["ambient_step"] = choice("ambient_step", "Event", "The ambient temperature changes.")
-    celsius: float = temperature(..., "To", "Ambient temperature while it lasts.")
+    celsius: float = temperature(..., "New temperature", "Ambient temperature while it lasts.")
 
 
 class PowerStep(Timed):
     """The supply gives more or less than it should."""
 
     kind: Literal["power_step"] = choice("power_step", "Event", "The supply gives more or less than it should.")
-    power_fraction: float = number(..., "To", "Power in proportion to the nominal, 0.8 for 80 %.", "fraction", 0.0, 2.0)
+    power_fraction: float = number(
+        ..., "Power", "Power in proportion to the nominal, 0.8 for 80 %.", "fraction", 0.0, 2.0
+    )
 
 
 class MainsVoltage(Timed):
@@ -42,7 +44,7 @@ class MainsVoltage(Timed):
 
     kind: Literal["mains_voltage"] = choice("mains_voltage", "Event", "The mains is higher or lower than it should be.")
     voltage_fraction: float = number(
-        ..., "To", "Voltage in proportion to the nominal, 0.9 for 90 %.", "fraction", 0.0, 1.5
+        ..., "Voltage", "Voltage in proportion to the nominal, 0.9 for 90 %.", "fraction", 0.0, 1.5
     )
 
 
@@ -50,7 +52,7 @@ class SetpointStep(Timed):
     """The setpoint is changed."""
 
     kind: Literal["setpoint_step"] = choice("setpoint_step", "Event", "The setpoint is changed.")
-    celsius: float = temperature(..., "To", "Setpoint while it lasts.")
+    celsius: float = temperature(..., "New temperature", "Setpoint while it lasts.")
 
 
 class ProbeOpen(Timed):
@@ -90,7 +92,7 @@ class ContentsAdded(Timed):
 
     kind: Literal["contents_added"] = choice("contents_added", "Event", "Something cold, or hot, is put in, and stays.")
     heat_capacity_j_per_k: float = number(..., "Heat capacity", "Of what is put in.", "j_per_k", 0.01, 1e9)
-    celsius: float = temperature(..., "At", "Its temperature as it is put in.")
+    celsius: float = temperature(..., "Temperature put in", "Temperature of what is put in.")
 
 
 class ByHand(Timed):
@@ -104,7 +106,7 @@ class KnobTurned(Timed):
     """The knob is turned."""
 
     kind: Literal["knob_turned"] = choice("knob_turned", "Event", "The knob is turned.")
-    to_fraction: float = fraction(..., "To", "0: its lowest end, 1: its highest.")
+    to_fraction: float = fraction(..., "Knob position", "0: its lowest end, 1: its highest.")
 
 
 class Stalled(Timed):
@@ -216,7 +218,7 @@ class Trial(Settings):
     )
     span_s: float = duration(3600.0, "Span", "How long the trial runs.", 0.01, 1e8)
     start_celsius: float | None = temperature(
-        None, "Starts at", "Temperature of everything at the start; ambient where it is left out."
+        None, "Start temperature", "Temperature of everything at the start; ambient where it is left out."
     )
     ambient_celsius: float | None = temperature(
         None, "Ambient", "Ambient temperature in this trial; the load's own where it is left out."
@@ -228,13 +230,13 @@ class Trial(Settings):
         50_400.0, "Warmest at", "When the swing is at its warmest; 50400 is 14:00 where the trial starts at midnight.",
         0.0, 1e8,
     )  # fmt: skip
-    swing_period_s: float = duration(86_400.0, "Swing takes", "One day, where it is not another rhythm.", 60.0, 1e8)
+    swing_period_s: float = duration(86_400.0, "Swing period", "One day, where it is not another rhythm.", 60.0, 1e8)
     ambient_csv: str | None = Field(
         default=None, title="Recorded ambient", description="CSV file of the ambient, beside the design file.",
         min_length=1, max_length=400,
     )  # fmt: skip
     ambient_column: str | None = Field(
-        default=None, title="Its column", description="Column of the temperature in °C; the second where left out.",
+        default=None, title="Column", description="Column of the temperature in °C; the second where left out.",
         max_length=80,
     )  # fmt: skip
     humidity: float = fraction(0.6, "Humidity", "Relative humidity of the air at its mean temperature.")
@@ -253,16 +255,16 @@ class Limits(Settings):
 
     band_celsius: float = difference(0.5, "Band", "Distance from the setpoint that counts as in band.", 0.001, 500.0)
     overshoot_celsius: float | None = difference(None, "Overshoot", "Furthest past the setpoint.")
-    in_band_within_s: float | None = duration(None, "In band within", "Latest time to be in the band and stay.")
+    in_band_within_s: float | None = duration(None, "In band after", "Latest time to be in the band and stay.")
     ripple_celsius: float | None = difference(None, "Ripple, settled", "Peak to peak once settled.")
     mean_error_celsius: float | None = difference(
         None, "Mean error", "Average distance from the setpoint once settled."
     )
     recovery_s: float | None = duration(None, "Recovery", "Longest time back to the band after a disturbance.")
     switchings_per_hour: float | None = number(
-        None, "Switchings / hour", "Changes of the switch, on and off counted.", "number", 0.0, 1e7
+        None, "Switchings per hour", "Changes of the switch, on and off counted.", "number", 0.0, 1e7
     )
-    peak_celsius: float | None = temperature(None, "Highest", "The reading never goes above this.")
-    lowest_celsius: float | None = temperature(None, "Lowest", "The reading never goes below this.")
+    peak_celsius: float | None = temperature(None, "Highest reading", "The reading never goes above this.")
+    lowest_celsius: float | None = temperature(None, "Lowest reading", "The reading never goes below this.")
     in_band_fraction: float | None = fraction(None, "In band, share", "Least share of the whole trial in the band.")
     energy_wh: float | None = number(None, "Energy", "Electrical energy over the whole trial, Wh.", "number", 0.0, 1e9)

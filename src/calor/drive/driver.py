@@ -26,11 +26,11 @@ E12 = (1.0, 1.2, 1.5, 1.8, 2.2, 2.7, 3.3, 3.9, 4.7, 5.6, 6.8, 8.2)
 class Driven(Settings):
     """What every driver has: the pin it hangs on, and the load's current."""
 
-    pin_volt: float = number(3.3, "Pin", "What the pin gives when it is high.", "volt", 0.5, 24.0)
-    pin_ampere: float = number(0.008, "Pin gives", "The most the pin may be asked for.", "ampere", 1e-5, 1.0)
-    load_volt: float = number(230.0, "Load's supply", "Voltage across the load when it is on.", "volt", 0.5, 1000.0)
+    pin_volt: float = number(3.3, "Pin voltage", "What the pin gives when it is high.", "volt", 0.5, 24.0)
+    pin_ampere: float = number(0.008, "Pin current limit", "The most the pin may be asked for.", "ampere", 1e-5, 1.0)
+    load_volt: float = number(230.0, "Load supply", "Voltage across the load when it is on.", "volt", 0.5, 1000.0)
     load_watt: float | None = number(
-        None, "Load's power", "At full output; that of the load where it is left out.", "watt", 0.001, 1e6
+        None, "Load power", "At full output; that of the load where it is left out.", "watt", 0.001, 1e6
     )
 
 
@@ -38,11 +38,13 @@ class TransistorRelay(Driven):
     """A transistor that switches a relay's coil."""
 
     kind: Literal["transistor_relay"] = choice("transistor_relay", "Driver", "A transistor and a relay.")
-    coil_volt: float = number(5.0, "Coil", "Supply of the coil.", "volt", 0.5, 60.0)
-    coil_ohm: float = number(70.0, "Coil's resistance", "Of the relay's coil.", "ohm", 1.0, 1e5)
-    transistor_ampere: float = number(0.2, "Transistor", "Its greatest collector current.", "ampere", 0.001, 100.0)
+    coil_volt: float = number(5.0, "Coil supply", "Supply of the coil.", "volt", 0.5, 60.0)
+    coil_ohm: float = number(70.0, "Coil resistance", "Of the relay's coil.", "ohm", 1.0, 1e5)
+    transistor_ampere: float = number(
+        0.2, "Transistor rating", "Its greatest collector current.", "ampere", 0.001, 100.0
+    )
     flyback_diode: bool = choice(True, "Flyback diode", "Across the coil, against the voltage as it is switched off.")
-    contact_ampere: float = number(10.0, "Contact", "Rated current of the contact.", "ampere", 0.1, 1000.0)
+    contact_ampere: float = number(10.0, "Contact rating", "Rated current of the contact.", "ampere", 0.1, 1000.0)
 
 
 class Mosfet(Driven):
@@ -50,7 +52,9 @@ class Mosfet(Driven):
 
     kind: Literal["mosfet"] = choice("mosfet", "Driver", "A MOSFET for a DC load.")
     on_ohm: float = number(0.02, "On resistance", "At the gate voltage the pin gives, warm.", "ohm", 1e-4, 100.0)
-    gate_volt: float = number(2.5, "Gate", "Voltage at which it is fully on, by its data sheet.", "volt", 0.5, 20.0)
+    gate_volt: float = number(
+        2.5, "Gate voltage", "Voltage at which it is fully on, by its data sheet.", "volt", 0.5, 20.0
+    )
     kelvin_per_watt: float = number(
         60.0, "Junction to air", "Thermal resistance, with its heat sink if it has one.", "kelvin_per_watt", 0.1, 500.0
     )
@@ -65,11 +69,13 @@ class SolidStateRelay(Driven):
 
     kind: Literal["solid_state_relay"] = choice("solid_state_relay", "Driver", "A solid-state relay for mains.")
     rated_ampere: float = number(25.0, "Rated current", "Of the solid-state relay.", "ampere", 0.1, 1000.0)
-    watt_per_ampere: float = number(1.2, "Loss", "Heat for each ampere; 1 to 1.5 is usual.", "watt", 0.1, 5.0)
+    watt_per_ampere: float = number(
+        1.2, "Loss per ampere", "Heat for each ampere; 1 to 1.5 is usual.", "watt", 0.1, 5.0
+    )
     kelvin_per_watt: float = number(
         2.0, "Sink to air", "Thermal resistance of its heat sink.", "kelvin_per_watt", 0.05, 100.0
     )
-    control_volt: float = number(3.0, "Control", "Lowest voltage its input needs.", "volt", 0.5, 40.0)
+    control_volt: float = number(3.0, "Control voltage", "Lowest voltage its input needs.", "volt", 0.5, 40.0)
     control_ampere: float = number(0.006, "Control current", "What its input takes.", "ampere", 1e-4, 0.2)
 
 

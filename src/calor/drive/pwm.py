@@ -29,11 +29,11 @@ class Pwm(Settings):
     frequency_hz: float = number(
         25_000.0, "Frequency", "Wanted; the nearest that the timer can do is used.", "frequency", 0.1, 1e6
     )
-    timer_clock_hz: float = number(16e6, "Timer's clock", "What the timer counts.", "clock_frequency", 1e3, 1e9)
-    timer_bits: Literal[8, 10, 16] = choice(16, "Timer's bits", "Its top is at most 2 to this power, less 1.")
+    timer_clock_hz: float = number(16e6, "Timer clock", "What the timer counts.", "clock_frequency", 1e3, 1e9)
+    timer_bits: Literal[8, 10, 16] = choice(16, "Timer width, bits", "Its top is at most 2 to this power, less 1.")
     dead_band: float = fraction(0.0, "Dead band", "Below this share nothing turns or warms, as with many fans.")
     idle_output: float = fraction(
-        0.0, "Idles at", "A four-wire fan does not stop at 0 %: it turns on at this share of full speed."
+        0.0, "Idle speed", "A four-wire fan does not stop at 0 %: it turns on at this share of full speed."
     )
     supply_switch: bool = choice(
         False, "Supply switched", "The supply is switched off while nothing is asked for, so that an idling fan stops."

@@ -16,8 +16,8 @@ class Relay(Settings):
     """One contact, switched as the law says."""
 
     kind: Literal["relay"] = choice("relay", "Drive", "A contact that follows the law.")
-    min_on_s: float = duration(0.0, "Shortest on", "Once on, it stays on at least this long.", 0.0, 86_400.0)
-    min_off_s: float = duration(0.0, "Shortest off", "Once off, it stays off at least this long.", 0.0, 86_400.0)
+    min_on_s: float = duration(0.0, "Minimum on time", "Once on, it stays on at least this long.", 0.0, 86_400.0)
+    min_off_s: float = duration(0.0, "Minimum off time", "Once off, it stays off at least this long.", 0.0, 86_400.0)
     contact_life_cycles: int = number(
         100_000, "Contact life", "Rated electrical life: each cycle is once on and once off.", "cycles", 1, 10**9
     )

@@ -28,9 +28,9 @@ class TimeProportional(Settings):
         "Switch",
         "Solid-state relay, zero-crossing or random-phase; MOSFET on DC, as slow PWM; or a relay.",
     )
-    mains_hz: int = number(50, "Mains", "A zero-crossing switch gives whole half-cycles.", "hertz", 16, 400)
+    mains_hz: int = number(50, "Mains frequency", "A zero-crossing switch gives whole half-cycles.", "hertz", 16, 400)
     min_pulse_s: float = duration(
-        0.0, "Shortest pulse", "A mechanical relay makes no pulse and no pause shorter than this.", 0.0, 3600.0
+        0.0, "Minimum pulse", "A mechanical relay makes no pulse and no pause shorter than this.", 0.0, 3600.0
     )
     contact_life_cycles: int = number(
         100_000,

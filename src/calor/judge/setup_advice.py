@@ -1,4 +1,4 @@
-"""Advice on how a thermostat is set up: hunting, thresholds without a mirror, windows, floors, stages, gain sets,
+"""Advice on how a thermostat is set up: hunting, thresholds without a hysteresis, windows, floors, stages, gain sets,
 timers."""
 
 from __future__ import annotations
@@ -58,7 +58,7 @@ def hunting(design: Design, trial: Trial, trace: Trace, verdict: Verdict, unit: 
     return Advice("The fan hunts.", text, why, "wear", label, proposal)
 
 
-def missing_mirror(
+def missing_hysteresis(
     design: Design, trial: Trial, trace: Trace, verdict: Verdict, unit: TemperatureUnit
 ) -> Advice | None:
     """A threshold at which it goes on and off alike."""
@@ -79,7 +79,7 @@ def missing_mirror(
         return None
     why = "Every “on above” needs an “off below” some way from it. Common practice."
     label = f"Try {format_difference(unit, wanted, 1)} apart"
-    return Advice("A threshold lacks its mirror.", text, why, "limit", label, proposal)
+    return Advice("On and off share one threshold.", text, why, "limit", label, proposal)
 
 
 def _time_constant_s(design: Design) -> float | None:
@@ -214,5 +214,5 @@ def timer_spread(design: Design, trial: Trial, trace: Trace, verdict: Verdict, u
 
 
 SETUP_RULES: tuple[Rule, ...] = (
-    missing_mirror, hunting, long_window, low_floor, stage_that_never_drops, far_from_tuned, timer_spread
+    missing_hysteresis, hunting, long_window, low_floor, stage_that_never_drops, far_from_tuned, timer_spread
 )  # fmt: skip

@@ -50,18 +50,7 @@ _METRIC_OF_LIMIT = {
 AT_LEAST = ("lowest_celsius", "in_band_fraction")
 """Limits that a figure must not go below; the others it must not go above."""
 LIMIT_NAMES = tuple(_METRIC_OF_LIMIT)
-LIMIT_TITLES = {
-    "overshoot_celsius": "Overshoot",
-    "in_band_within_s": "In band after",
-    "ripple_celsius": "Ripple, settled",
-    "mean_error_celsius": "Mean error",
-    "recovery_s": "Recovery",
-    "switchings_per_hour": "Switchings per hour",
-    "peak_celsius": "Highest",
-    "lowest_celsius": "Lowest",
-    "in_band_fraction": "In band, share",
-    "energy_wh": "Energy",
-}
+LIMIT_TITLES = {name: str(Limits.model_fields[name].title) for name in LIMIT_NAMES}
 
 
 def figure_of(metrics: Metrics, limit_name: str) -> float | None:

@@ -1,4 +1,4 @@
-"""Alarms: what they watch, with hysteresis, delay, latch and standby. They speak; where they trip, the output goes off.
+"""Alarms: what they watch, with hysteresis, delay, latch and standby. They signal; one that trips switches off.
 
 Kinds: too high, too low, too far above or below the setpoint, inside or outside a band around it, a probe that has
 failed, a loop break: full demand for the delay while the temperature moves less than it should; and a rise faster than
@@ -27,7 +27,7 @@ FULL_DEMAND = 0.99
 
 
 class Alarm(Settings):
-    """One alarm: what it watches, its distance or temperature, how long before it speaks."""
+    """One alarm: what it watches, its distance or temperature, how long before it signals."""
 
     kind: Literal[
         "high", "low", "deviation_high", "deviation_low", "in_band", "out_of_band", "probe_fault", "loop_break",
@@ -36,8 +36,9 @@ class Alarm(Settings):
         ..., "Alarm", "high, low: the temperature; deviation_…, …_band: the error; rate_of_rise: within the delay."
     )  # fmt: skip
     celsius: float = number(
-        ..., "At", "Temperature (high, low), distance from setpoint, least movement (loop_break) or rise.", "number",
-        -273.15, 3000.0,
+        ..., "Alarm temperature",
+        "Temperature (high, low), distance from setpoint, least movement (loop_break) or rise.",
+        "number", -273.15, 3000.0,
     )  # fmt: skip
     hysteresis_celsius: float = difference(
         0.0, "Hysteresis", "How far back it must be before the alarm ends.", 0.0, 500.0
@@ -46,7 +47,9 @@ class Alarm(Settings):
         0.0, "Delay", "How long it must last before the alarm is raised.", "duration", 0.0, 86_400.0
     )
     latch: bool = choice(False, "Latch", "Stays until the controller is started again.")
-    trips: bool = choice(False, "Trips", "Output off, and latched, when it is raised: as the cut-out does.")
+    trips: bool = choice(
+        False, "Switches output off", "Output off, and latched, when it is raised: as the cut-out does."
+    )
     standby: bool = choice(False, "Standby", "Silent until the temperature has been in range once.")
 
     @model_validator(mode="after")

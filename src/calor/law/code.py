@@ -18,9 +18,9 @@ ENDINGS = (".c", ".py")
 
 
 class Code(Settings):
-    """A law of one's own."""
+    """Your own controller code."""
 
-    kind: Literal["code"] = choice("code", "Law", "A law of one's own, in a file of C or Python.")
+    kind: Literal["code"] = choice("code", "Law", "Your own controller code, in a file of C or Python.")
     action: Literal["heat", "cool", "heat_cool"] = choice(
         "heat", "Action", "Whether more output makes it warmer or colder; heat_cool: one output for each."
     )
@@ -37,7 +37,7 @@ class Code(Settings):
 def summary(settings: Code, unit: TemperatureUnit, setpoint_celsius: float) -> tuple[str, str]:
     """The two lines on its card."""
     del unit, setpoint_celsius
-    return "Own code", PurePath(settings.file).name or "no file yet"
+    return "Your own code", PurePath(settings.file).name or "no file yet"
 
 
 def consequences(settings: Code, unit: TemperatureUnit, setpoint_celsius: float) -> dict[str, str]:

@@ -14,7 +14,7 @@ import math
 
 from calor.errors import CalorError
 
-DIALECTS: dict[str, tuple[str, str, str]] = {
+FORMS_OF_GAINS: dict[str, tuple[str, str, str]] = {
     "standard": ("gain_per_celsius", "integral_time_s", "derivative_time_s"),
     "parallel": ("kp_per_celsius", "ki_per_celsius_s", "kd_s_per_celsius"),
     "series": ("gain_per_celsius", "integral_time_s", "derivative_time_s"),
@@ -32,7 +32,7 @@ def from_standard(dialect: str, gain: float, ti_s: float, td_s: float) -> dict[s
 
     None where the dialect cannot express them: the series form needs Ti ≥ 4·Td.
     """
-    keys = DIALECTS[dialect]
+    keys = FORMS_OF_GAINS[dialect]
     if dialect == "parallel":
         return dict(zip(keys, (gain, gain / ti_s if ti_s > 0.0 else 0.0, gain * td_s), strict=True))
     if dialect == "band":
@@ -70,13 +70,13 @@ def to_standard(dialect: str, first: float, second: float, third: float) -> tupl
     return first, second, third
 
 
-def every_dialect(source: str, first: float, second: float, third: float) -> dict[str, dict[str, float] | None]:
+def every_form(source: str, first: float, second: float, third: float) -> dict[str, dict[str, float] | None]:
     """The three numbers of dialect `source` written in every dialect; None where one cannot express them.
 
     Raises CalorError where a number is out of range or the dialect unknown.
     """
-    if source not in DIALECTS:
-        raise CalorError(f"calor convert: --from: must be one of {', '.join(DIALECTS)} (received {source!r})")
+    if source not in FORMS_OF_GAINS:
+        raise CalorError(f"calor convert: --from: must be one of {', '.join(FORMS_OF_GAINS)} (received {source!r})")
     for option, value in (("--gain", first), ("--ti", second), ("--td", third)):
         if not math.isfinite(value) or value < 0.0:
             raise CalorError(f"calor convert: {option}: must be a number of at least 0 (received {value:g})")
@@ -88,4 +88,4 @@ def every_dialect(source: str, first: float, second: float, third: float) -> dic
         raise CalorError(
             f"calor convert: --gain: must be above 0 (received {first:g}); without a gain nothing can be converted"
         )
-    return {dialect: from_standard(dialect, gain, ti_s, td_s) for dialect in DIALECTS}
+    return {dialect: from_standard(dialect, gain, ti_s, td_s) for dialect in FORMS_OF_GAINS}

@@ -26,9 +26,9 @@ class FanCurve(Settings):
     kind: Literal["fan_curve"] = choice("fan_curve", "Law", "Output that follows the temperature along a curve.")
     action: Literal["heat", "cool"] = choice("cool", "Action", "Whether more output makes it warmer or colder.")
     period_s: float = duration(1.0, "Control step", "How often the law reads and decides.", 0.001, 3600.0)
-    start_celsius: float = temperature(30.0, "Starts at", "Off until this is reached.")
-    full_celsius: float = temperature(45.0, "Full at", "Full output from here on.")
-    floor: float = fraction(0.3, "Floor", "Output at the start; a fan turns reliably from here on.")
+    start_celsius: float = temperature(30.0, "Start temperature", "Off until this is reached.")
+    full_celsius: float = temperature(45.0, "Full output above", "Full output from here on.")
+    floor: float = fraction(0.3, "Output at start", "Output at the start; a fan turns reliably from here on.")
     points: Annotated[tuple[Annotated[tuple[float, float], Strict(False)], ...], Strict(False)] = Field(
         default=(),
         title="Points",
@@ -36,26 +36,26 @@ class FanCurve(Settings):
         max_length=MOST_POINTS,
     )
     hysteresis_celsius: float = difference(2.0, "Hysteresis", "Off again only so far below the start.", 0.0, 100.0)
-    kick_s: float = duration(0.0, "Kick", "How long it is driven harder as it starts.", 0.0, 60.0)
+    kick_s: float = duration(0.0, "Kick time", "How long it is driven harder as it starts.", 0.0, 60.0)
     kick_output: float = fraction(1.0, "Kick output", "How hard.")
     slew_per_s: float = number(
         0.0, "Slew limit", "Share of full output it changes by in a second; 0: at once.", "number", 0.0, 100.0
     )
     follows: Literal["probe", "difference"] = choice(
-        "probe", "Follows", "The probe, or how far it is above ambient, read by a second probe."
+        "probe", "Input followed", "The probe, or how far it is above ambient, read by a second probe."
     )
     second_on_celsius: float | None = temperature(
-        None, "Second on at", "A second fan, on or off, joins from here on; none where left out."
+        None, "2nd fan on above", "A second fan, on or off, joins from here on; none where left out."
     )
     second_off_celsius: float | None = temperature(
-        None, "Second off at", "Its mirror; one hysteresis from where it goes on, where left out."
+        None, "2nd fan off below", "Switch-off threshold; one hysteresis from the switch-on threshold where left out."
     )
     full_alarm_s: float | None = duration(
-        None, "Alarm at full", "At full output for this long it is losing; 10 s is seen.", 0.1, 1e5
+        None, "Full-output alarm", "At full output for this long it is losing; 10 s is seen.", 0.1, 1e5
     )
 
     @model_validator(mode="after")
-    def _second_mirrored(self) -> Self:
+    def _second_off_follows(self) -> Self:
         on, off = self.second_on_celsius, self.second_off_celsius
         if on is None and off is not None:
             raise ValueError(f"second_off_celsius ({off:g}) needs second_on_celsius; give it, or leave both out")
@@ -136,7 +136,7 @@ def fitting(setpoint_celsius: float, action: str) -> dict[str, float]:
 
 
 def second_ends(settings: FanCurve) -> tuple[float, float]:
-    """(on, off) of the second fan, °C, the mirror made where it is left out; 0 and 0 where there is none."""
+    """(on, off) of the second fan, °C, with the switch-off threshold that is left out; 0 and 0 where there is none."""
     if settings.second_on_celsius is None:
         return 0.0, 0.0
     side = 1.0 if settings.action == "cool" else -1.0
@@ -259,7 +259,7 @@ def consequences(settings: FanCurve, unit: TemperatureUnit, setpoint_celsius: fl
         lines["floor"] = "Many fans do not start so low: give it a kick, or a higher floor."
     if settings.second_on_celsius is not None:
         off = format_temperature(unit, second_ends(settings)[1])
-        made = "Its mirror is made: off at" if settings.second_off_celsius is None else "It goes off at"
+        made = "Switch-off threshold set: off at" if settings.second_off_celsius is None else "It goes off at"
         lines["second_on_celsius"] = f"{made} {off}."
     if settings.slew_per_s:
         lines["slew_per_s"] = f"From floor to full in {(1.0 - settings.floor) / settings.slew_per_s:.3g} s."

@@ -20,9 +20,9 @@ from calor.units import TemperatureUnit, format_temperature
 class Guard(Settings):
     """What happens when something fails."""
 
-    probe_fault_output: float = fraction(0.0, "Output goes to", "The demand while the probe reads a fault.")
+    probe_fault_output: float = fraction(0.0, "Output on fault", "The demand while the probe reads a fault.")
     cut_out_celsius: float | None = temperature(
-        None, "Cut out", "Output off, and latched, above this (heating) or below it (cooling)."
+        None, "Cut-out limit", "Output off, and latched, above this (heating) or below it (cooling)."
     )
     watchdog_s: float | None = duration(
         None, "Watchdog", "Restarts the controller when no decision was made for this long.", 0.001, 3600.0
@@ -30,7 +30,7 @@ class Guard(Settings):
     alarms: Annotated[tuple[Alarm, ...], Strict(False)] = Field(
         default=(),
         title="Alarms",
-        description="Watched beside the law; they speak, and act where they trip.",
+        description="Watched beside the law; they signal, and those that trip switch the output off.",
         max_length=24,
     )
 

@@ -28,16 +28,20 @@ class OnOff(Settings):
     )
     period_s: float = duration(1.0, "Control step", "How often the law reads and decides.", 0.001, 3600.0)
     start_celsius: float | None = temperature(
-        None, "Starts at", "Start/stop pair: on below (heat) or above (cool) this; not used with a hysteresis."
+        None,
+        "Switch-on point",
+        "Start/stop pair: on below (heat) or above (cool) this; not used with a hysteresis.",
     )
     stop_celsius: float | None = temperature(
-        None, "Stops at", "Start/stop pair: off above (heat) or below (cool) this; not used with a hysteresis."
+        None,
+        "Switch-off point",
+        "Start/stop pair: off above (heat) or below (cool) this; not used with a hysteresis.",
     )
     hysteresis_celsius: float | None = difference(
         None, "Hysteresis", "Distance between switching on and off; 1 °C where nothing else is given.", 0.0, 500.0
     )
     placed: Literal["centred", "below", "above"] = choice(
-        "centred", "Placed", "Where the hysteresis lies: around the setpoint, all below it or all above it."
+        "centred", "Hysteresis placed", "Where the hysteresis lies: around the setpoint, all below it or all above it."
     )
     dead_zone_celsius: float = difference(
         1.0,
@@ -46,8 +50,8 @@ class OnOff(Settings):
         0.0,
         500.0,
     )
-    min_on_s: float = duration(0.0, "Shortest on", "Once on, it stays on at least this long.", 0.0, 86_400.0)
-    min_off_s: float = duration(0.0, "Shortest off", "Once off, it stays off at least this long.", 0.0, 86_400.0)
+    min_on_s: float = duration(0.0, "Minimum on time", "Once on, it stays on at least this long.", 0.0, 86_400.0)
+    min_off_s: float = duration(0.0, "Minimum off time", "Once off, it stays off at least this long.", 0.0, 86_400.0)
 
     @model_validator(mode="after")
     def _one_school(self) -> Self:

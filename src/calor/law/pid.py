@@ -2,7 +2,7 @@
 
 The derivative acts on the measurement and is filtered; the setpoint's weight acts on the proportional part,
 counted from the first reading so that it does not depend on where the temperature scale has its zero. The
-integral is held, or led back, where the output is at a limit.
+integral is clamped, or corrected by back-calculation, where the output is at a limit.
 Source: Åström & Hägglund, Advanced PID Control (2006), chapter 3 (form, filter, weight, both anti-windups).
 """
 
@@ -21,7 +21,7 @@ from calor.law.outputs import Outline
 from calor.settings import Settings, choice, difference, duration, fraction, number, temperature
 from calor.units import TemperatureUnit, difference_to, format_difference, format_gain
 
-Dialect = Literal["standard", "parallel", "series", "band"]
+GainForm = Literal["standard", "parallel", "series", "band"]
 
 
 MOST_GAIN_SETS = 6
@@ -63,16 +63,16 @@ class Pid(Settings):
     setpoint_weight: float = number(
         1.0, "Setpoint weight", "Share of a setpoint step that the proportional part sees.", "number", 0.0, 1.0
     )
-    output_low: float = fraction(0.0, "Output, low", "The demand never goes below this.")
-    output_high: float = fraction(1.0, "Output, high", "The demand never goes above this.")
+    output_low: float = fraction(0.0, "Output minimum", "The demand never goes below this.")
+    output_high: float = fraction(1.0, "Output maximum", "The demand never goes above this.")
     anti_windup: Literal["clamp", "back_calculate", "none"] = choice(
-        "clamp", "Wind-up guard", "What the integral does while the output is at a limit: hold, be led back, or run on."
+        "clamp", "Anti-windup", "What the integral does at an output limit: clamping, back-calculation, or none."
     )
     bias: float = fraction(
         0.0, "Manual reset", "Added to the output; takes the offset of a P law away, for one load only.", -1.0, 1.0
     )
     integral_band_celsius: float | None = difference(
-        None, "Integrate within", "The integral only grows this near the setpoint.", 0.001, 1000.0
+        None, "Integration band", "The integral only grows this near the setpoint.", 0.001, 1000.0
     )
     slew_per_s: float = number(
         0.0, "Slew limit", "Share of full output the demand changes by in a second; 0: at once.", "number", 0.0, 100.0
@@ -85,24 +85,24 @@ class Pid(Settings):
         0.0, "Dead zone", "With heat_cool: demand in which neither output gives; below 0 they overlap.", -0.5, 0.9
     )
     cool_gain_ratio: float = number(
-        1.0, "Cooling's gain", "With heat_cool: in proportion to heating's; below 1 where cooling is the stronger.",
+        1.0, "Cooling gain ratio", "With heat_cool: in proportion to heating's; below 1 where cooling is the stronger.",
         "number", 0.01, 100.0,
     )  # fmt: skip
     cool_output_high: float = fraction(
-        1.0, "Cooling, high", "With heat_cool: cooling never gives more than this.", 0.01
+        1.0, "Cooling maximum", "With heat_cool: cooling never gives more than this.", 0.01
     )
     gain_sets: Annotated[tuple[GainSet, ...], Strict(False)] = Field(
         default=(), title="Gain sets", description="Gains tuned at other setpoints, used in place of those above.",
         max_length=MOST_GAIN_SETS,
     )  # fmt: skip
     gains_by: Literal["nearest", "interpolated"] = choice(
-        "nearest", "Gains by", "The set tuned nearest to the setpoint, or in between the two around it."
+        "nearest", "Gain set chosen", "The set tuned nearest to the setpoint, or in between the two around it."
     )
     manual_mode: bool = choice(
         False, "Manual mode", "The output can be set by hand, and goes back to the law without a bump."
     )
-    shown_as: Dialect = choice(
-        "standard", "Shown as", "The dialect the gains are shown in; the file keeps the standard."
+    shown_as: GainForm = choice(
+        "standard", "Gains shown as", "The form the gains are shown in; the file keeps the standard form."
     )
 
     @model_validator(mode="after")
@@ -136,7 +136,7 @@ class PidNumbers(NamedTuple):
     output_low: float
     output_high: float
     holds_at_limit: bool
-    lead_back_rate_per_s: float
+    back_calculation_rate_per_s: float
     bias: float
     integral_band_celsius: float
     slew_per_s: float
@@ -148,7 +148,7 @@ class PidNumbers(NamedTuple):
     set_gain: Six
     set_rate: Six
     set_derivative_s: Six
-    set_lead_back_rate: Six
+    set_back_calculation_rate: Six
 
 
 class PidState(NamedTuple):
@@ -187,7 +187,7 @@ def numbers(settings: Pid) -> PidNumbers:
         low,
         high,
         settings.anti_windup == "clamp",
-        _lead_back_rate(settings, settings.integral_time_s, settings.derivative_time_s),
+        _back_calculation_rate(settings, settings.integral_time_s, settings.derivative_time_s),
         settings.bias,
         math.inf if settings.integral_band_celsius is None else settings.integral_band_celsius,
         settings.slew_per_s,
@@ -199,7 +199,7 @@ def numbers(settings: Pid) -> PidNumbers:
         _six([item.gain_per_celsius for item in sets]),
         _six([_rate(item.integral_time_s) for item in sets]),
         _six([item.derivative_time_s for item in sets]),
-        _six([_lead_back_rate(settings, item.integral_time_s, item.derivative_time_s) for item in sets]),
+        _six([_back_calculation_rate(settings, item.integral_time_s, item.derivative_time_s) for item in sets]),
     )
 
 
@@ -208,8 +208,8 @@ def _rate(integral_time_s: float) -> float:
     return 1.0 / integral_time_s if integral_time_s > 0.0 else 0.0
 
 
-def _lead_back_rate(settings: Pid, integral_time_s: float, derivative_time_s: float) -> float:
-    """How fast the integral is led back from a limit, 1/s; 0 where it is not."""
+def _back_calculation_rate(settings: Pid, integral_time_s: float, derivative_time_s: float) -> float:
+    """Back-calculation rate of the integral at an output limit, 1/s; 0 without."""
     if settings.anti_windup != "back_calculate" or integral_time_s <= 0.0:
         return 0.0
     led_s = math.sqrt(integral_time_s * derivative_time_s) if derivative_time_s > 0.0 else integral_time_s
@@ -225,7 +225,7 @@ def _six(values: list[float]) -> Six:
 def gains_at(law: PidNumbers, setpoint_celsius: float) -> tuple[float, float, float, float]:
     """(gain, integral rate, derivative time, lead-back rate) at a setpoint: the law's own, or those of its sets."""
     if law.sets == 0:
-        return law.gain_per_celsius, law.integral_rate_per_s, law.derivative_time_s, law.lead_back_rate_per_s
+        return law.gain_per_celsius, law.integral_rate_per_s, law.derivative_time_s, law.back_calculation_rate_per_s
     above = 0
     while above < law.sets and law.set_celsius[above] < setpoint_celsius:
         above += 1
@@ -241,7 +241,7 @@ def gains_at(law: PidNumbers, setpoint_celsius: float) -> tuple[float, float, fl
         rest * law.set_gain[below] + share * law.set_gain[above],
         rest * law.set_rate[below] + share * law.set_rate[above],
         rest * law.set_derivative_s[below] + share * law.set_derivative_s[above],
-        rest * law.set_lead_back_rate[below] + share * law.set_lead_back_rate[above],
+        rest * law.set_back_calculation_rate[below] + share * law.set_back_calculation_rate[above],
     )
 
 
@@ -271,7 +271,7 @@ def step(
     """
     first = state.first_celsius if state.has_first else measured_celsius
     before = state.before_celsius if state.has_before else measured_celsius
-    gain_per_celsius, rate_per_s, derivative_time_s, lead_back_rate_per_s = gains_at(law, setpoint_celsius)
+    gain_per_celsius, rate_per_s, derivative_time_s, back_calculation_rate_per_s = gains_at(law, setpoint_celsius)
     gain = law.direction * gain_per_celsius
     aim = setpoint_celsius
     if law.ramp_celsius_per_s > 0.0:
@@ -299,8 +299,8 @@ def step(
     held = law.holds_at_limit and ((wanted > demand and growth > 0.0) or (wanted < demand and growth < 0.0))
     if held:
         growth = 0.0
-    if lead_back_rate_per_s > 0.0:
-        growth += (demand - wanted) * lead_back_rate_per_s
+    if back_calculation_rate_per_s > 0.0:
+        growth += (demand - wanted) * back_calculation_rate_per_s
     integral = state.integral + growth * dt_s
     return PidState(integral, derivative, measured_celsius, first, True, True, demand, aim), demand
 
@@ -367,12 +367,12 @@ def consequences(settings: Pid, unit: TemperatureUnit, setpoint_celsius: float) 
             lines["cool_gain_ratio"] = f"Cooling's band is {format_difference(unit, band_celsius(cool))}."
     if settings.gain_sets:
         lines["gain_per_celsius"] = "Not used: the gain sets are."
-    lines["shown_as"] = dialect_line(settings, unit)
+    lines["shown_as"] = form_line(settings, unit)
     return lines
 
 
-def dialect_line(settings: Pid, unit: TemperatureUnit) -> str:
-    """The gains written in the dialect the user chose, in one line."""
+def form_line(settings: Pid, unit: TemperatureUnit) -> str:
+    """The gains written in the form the user chose, in one line."""
     gain, ti, td = settings.gain_per_celsius, settings.integral_time_s, settings.derivative_time_s
     if not gain:
         return "Without gain there is nothing to convert."

@@ -23,7 +23,7 @@ Eight = tuple[float, float, float, float, float, float, float, float]
 class Segment(Settings):
     """A ramp to a temperature, at a rate or in a time, and a soak there. With neither it goes there at once."""
 
-    to_celsius: float = temperature(..., "To", "Where the ramp ends and the soak is held.")
+    to_celsius: float = temperature(..., "Target", "Where the ramp ends and the soak is held.")
     rate_celsius_per_min: float | None = number(
         None, "Rate", "How fast the setpoint moves.", "celsius_per_min", 0.0001, 6000.0
     )
@@ -59,16 +59,16 @@ class Program(Settings):
     )  # fmt: skip
     hold_back_celsius: float | None = difference(
         None,
-        "Hold-back",
+        "Hold-back distance",
         "The clock waits while the load is further away than this; never, where left out.",
         0.01,
         500.0,
     )
-    times: int = number(1, "Times", "How often it is gone through; 0: again and again.", "integer", 0, 10_000)
+    times: int = number(1, "Repetitions", "How often it is gone through; 0: again and again.", "integer", 0, 10_000)
     end: Literal["hold", "off", "fall_to"] = choice(
         "hold", "At the end", "hold: the last temperature stays; off: the output goes off; fall_to: another setpoint."
     )
-    end_celsius: float = temperature(20.0, "Falls to", "The setpoint afterwards, where it falls.")
+    end_celsius: float = temperature(20.0, "Final setpoint", "The setpoint afterwards, where it falls.")
     low_limit_celsius: float | None = temperature(None, "Lowest", "The setpoint cannot be put below this.")
     high_limit_celsius: float | None = temperature(None, "Highest", "The setpoint cannot be put above this.")
     locked: bool = choice(False, "Locked", "It cannot be changed while the thermostat runs.")

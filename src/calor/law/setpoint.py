@@ -24,9 +24,9 @@ DAY_S = 86_400.0
 class Limited(Settings):
     """What every setpoint has: its limits, and a lock."""
 
-    low_limit_celsius: float | None = temperature(None, "Lowest", "The setpoint cannot be put below this.")
-    high_limit_celsius: float | None = temperature(None, "Highest", "The setpoint cannot be put above this.")
-    locked: bool = choice(False, "Locked", "It cannot be changed while the thermostat runs.")
+    low_limit_celsius: float | None = temperature(None, "Lowest setpoint", "The setpoint cannot be put below this.")
+    high_limit_celsius: float | None = temperature(None, "Highest setpoint", "The setpoint cannot be put above this.")
+    locked: bool = choice(False, "Setpoint locked", "It cannot be changed while the thermostat runs.")
 
 
 class Hold(Limited):
@@ -45,8 +45,8 @@ class DayNight(Limited):
     """One temperature by day, another by night."""
 
     kind: Literal["day_night"] = choice("day_night", "Setpoint", "One temperature by day, another by night.")
-    day_celsius: float = temperature(20.0, "By day", "The setpoint while it is day.")
-    night_celsius: float = temperature(16.0, "By night", "The setpoint while it is night.")
+    day_celsius: float = temperature(20.0, "Day setpoint", "The setpoint while it is day.")
+    night_celsius: float = temperature(16.0, "Night setpoint", "The setpoint while it is night.")
     day_begins_s: float = duration(21_600.0, "Day begins", "Seconds after midnight; 21600 is 6:00.", 0.0, DAY_S)
     night_begins_s: float = duration(79_200.0, "Night begins", "Seconds after midnight; 79200 is 22:00.", 0.0, DAY_S)
     clock_at_start_s: float = duration(0.0, "Clock at start", "Time of day when a trial starts.", 0.0, DAY_S)
@@ -70,10 +70,10 @@ class Follow(Limited):
 
     kind: Literal["follow"] = choice("follow", "Setpoint", "A signal and a distance from it.")
     signal: Literal["dew_point", "ambient"] = choice(
-        "dew_point", "Follows", "The dew point of the air, from its temperature and humidity, or the ambient."
+        "dew_point", "Signal followed", "The dew point of the air, from its temperature and humidity, or the ambient."
     )
     offset_celsius: float = difference(3.0, "Offset", "Added to the signal.", -500.0, 500.0)
-    without_signal_celsius: float = temperature(10.0, "Without signal", "The setpoint while there is no signal.")
+    without_signal_celsius: float = temperature(10.0, "Fallback setpoint", "The setpoint while there is no signal.")
 
     @property
     def celsius(self) -> float:

@@ -1,8 +1,8 @@
 """Stages: up to four outputs switched one after the other as the temperature goes further from the setpoint.
 
-Every stage has its step and the step's mirror: where it goes on, and where it goes off again. Of a stage whose mirror
-is left out it is made, one hysteresis further on. A delay keeps two stages from going on together; rotation lets
-another output lead each time, so that they wear evenly; a stage with a nearer mirror drops out early, to save energy.
+Every stage has a switch-on and a switch-off threshold; a switch-off threshold that is left out lies one hysteresis
+further on. A delay keeps two stages from going on together; rotation lets another output lead each time, so that they
+wear evenly; a stage with a nearer switch-off threshold drops out early, to save energy.
 Source: common practice.
 """
 
@@ -23,16 +23,18 @@ FourFlags = tuple[bool, bool, bool, bool]
 
 
 class Stage(Settings):
-    """One step, and its mirror."""
+    """One stage: its switch-on and switch-off threshold."""
 
     on_offset_celsius: float = difference(
-        ..., "On at", "From the setpoint: below 0 it goes on below it.", -500.0, 500.0
+        ..., "Switch-on offset", "From the setpoint: below 0 it goes on below it.", -500.0, 500.0
     )
     off_offset_celsius: float | None = difference(
-        None, "Off at", "Its mirror, from the setpoint; one hysteresis from where it goes on, where left out.",
+        None, "Switch-off offset", "Switch-off threshold from the setpoint; one hysteresis from switch-on if left out.",
         -500.0, 500.0,
     )  # fmt: skip
-    share: float | None = fraction(None, "Share", "Of the load's power; even shares where it is left out.", 0.0, 1.0)
+    share: float | None = fraction(
+        None, "Power share", "Of the load's power; even shares where it is left out.", 0.0, 1.0
+    )
 
 
 class Stages(Settings):
@@ -47,19 +49,21 @@ class Stages(Settings):
         min_length=1, max_length=MOST_OUTPUTS,
     )  # fmt: skip
     hysteresis_celsius: float = difference(
-        1.0, "Hysteresis", "From where a stage goes on to its mirror, where that is left out.", 0.01, 500.0
+        1.0, "Hysteresis", "From the switch-on to the switch-off threshold of a stage that gives only one.", 0.01, 500.0
     )
     stage_delay_s: float = duration(
         0.0, "Stage delay", "Least time from one stage's start to the next one's.", 0.0, 86_400.0
     )
-    min_on_s: float = duration(0.0, "Shortest on", "Once on, a stage stays on at least this long.", 0.0, 86_400.0)
-    min_off_s: float = duration(0.0, "Shortest off", "Once off, a stage stays off at least this long.", 0.0, 86_400.0)
+    min_on_s: float = duration(0.0, "Minimum on time", "Once on, a stage stays on at least this long.", 0.0, 86_400.0)
+    min_off_s: float = duration(
+        0.0, "Minimum off time", "Once off, a stage stays off at least this long.", 0.0, 86_400.0
+    )
     rotation: Literal["none", "each_start"] = choice(
         "none", "Rotation", "each_start: whenever all are off, another output leads next."
     )
 
     @model_validator(mode="after")
-    def _mirrored(self) -> Self:
+    def _off_follows(self) -> Self:
         for number, stage in enumerate(self.stages, 1):
             on, off = ends(self, stage)
             if (off <= on) if self.action == "heat" else (off >= on):
@@ -78,7 +82,7 @@ class Stages(Settings):
 
 
 def ends(settings: Stages, stage: Stage) -> tuple[float, float]:
-    """(on, off) of a stage, °C from the setpoint, the mirror made where it is left out."""
+    """(on, off) of a stage, °C from the setpoint, the switch-off threshold made where it is left out."""
     if stage.off_offset_celsius is not None:
         return stage.on_offset_celsius, stage.off_offset_celsius
     side = 1.0 if settings.action == "heat" else -1.0
@@ -220,7 +224,8 @@ def consequences(settings: Stages, unit: TemperatureUnit, setpoint_celsius: floa
     if made:
         which = ", ".join(str(number) for number in made)
         lines["hysteresis_celsius"] = (
-            f"The mirror of stage {which} is made {format_difference(unit, settings.hysteresis_celsius)} further on."
+            f"The switch-off threshold of stage {which} is set"
+            f" {format_difference(unit, settings.hysteresis_celsius)} further on."
         )
     if settings.stage_delay_s:
         whole_s = settings.stage_delay_s * (len(settings.stages) - 1)

@@ -27,10 +27,10 @@ class Timer(Settings):
     pattern: Literal["repeat", "run_then_stop", "wait_then_run", "cold_start_then_repeat"] = choice(
         "repeat", "Pattern", "What it does with the times below."
     )
-    on_s: float = duration(1.7, "On for", "Of each repetition.", 0.001, 1e6)
-    off_s: float = duration(5.0, "Off for", "Of each repetition.", 0.0, 1e6)
+    on_s: float = duration(1.7, "On time", "Of each repetition.", 0.001, 1e6)
+    off_s: float = duration(5.0, "Off time", "Of each repetition.", 0.0, 1e6)
     first_s: float = duration(
-        60.0, "First", "How long it runs, waits, or gives full power before it repeats.", 0.0, 1e6
+        60.0, "First phase", "How long it runs, waits, or gives full power before it repeats.", 0.0, 1e6
     )
     output: float = fraction(1.0, "Output", "Share of full output while it is on.")
     starts_warm: bool = choice(

@@ -30,46 +30,50 @@ class Chamber(Settings):
 
     kind: Literal["chamber"] = choice("chamber", "Load", "Heater element, air and contents, with a loss to ambient.")
     ambient_celsius: float = temperature(20.0, "Ambient", "Temperature around it, where a trial gives no other.")
-    heater_watt: float = number(60.0, "Heater", "Heat at full output; below 0: heat taken away.", "watt", -1e6, 1e6)
+    heater_watt: float = number(
+        60.0, "Heater power", "Heat at full output; below 0: heat taken away.", "watt", -1e6, 1e6
+    )
     heater_j_per_k: float = number(
-        100.0, "Heater's capacity", "Heat stored in the element per kelvin.", "j_per_k", 0.01, 1e9
+        100.0, "Heater capacity", "Heat stored in the element per kelvin.", "j_per_k", 0.01, 1e9
     )
     heater_to_air_w_per_k: float = number(
         1.5, "Heater to air", "Heat the element gives to the air per kelvin between them.", "w_per_k", 1e-4, 1e6
     )
     air_j_per_k: float = number(
-        250.0, "Air's capacity", "Heat stored in air and walls per kelvin.", "j_per_k", 0.01, 1e9
+        250.0, "Air heat capacity", "Heat stored in air and walls per kelvin.", "j_per_k", 0.01, 1e9
     )
     air_to_contents_w_per_k: float = number(
         2.0, "Air to contents", "Heat the air gives to the contents per kelvin between them.", "w_per_k", 0.0, 1e6
     )
     contents_j_per_k: float = number(
-        1500.0, "Contents' capacity", "Heat stored in the contents per kelvin.", "j_per_k", 0.01, 1e9
+        1500.0, "Contents capacity", "Heat stored in the contents per kelvin.", "j_per_k", 0.01, 1e9
     )
     loss_w_per_k: float = number(
-        1.0, "Loss", "Heat lost from the air for each kelvin above ambient.", "w_per_k", 0.0, 1e6
+        1.0, "Heat loss", "Heat lost from the air for each kelvin above ambient.", "w_per_k", 0.0, 1e6
     )
-    always_watt: float = number(0.0, "Heat always there", "Heat given to the air, switched or not.", "watt", -1e6, 1e6)
+    always_watt: float = number(
+        0.0, "Constant heat input", "Heat given to the air, switched or not.", "watt", -1e6, 1e6
+    )
     fan_w_per_k: float = number(
         0.0,
-        "Loss by the fan",
+        "Extra loss by fan",
         "How much the loss rises at full output, where the output is a fan.",
         "w_per_k",
         0.0,
         1e6,
     )
     fan_exponent: float = number(
-        0.8, "Loss over flow", "The loss by the fan rises with its flow to this power; 0.8 in turbulent flow.",
+        0.8, "Fan exponent", "The loss by the fan rises with its flow to this power; 0.8 in turbulent flow.",
         "number", 0.3, 1.0,
     )  # fmt: skip
-    fan_watt: float = number(0.0, "Fan's own power", "Electrical power of the fan at full output.", "watt", 0.0, 1e6)
+    fan_watt: float = number(0.0, "Fan power", "Electrical power of the fan at full output.", "watt", 0.0, 1e6)
     second_watt: float = number(
-        0.0, "Second output", "Heat given to the air at full second output; below 0 it cools.", "watt", -1e6, 1e6
+        0.0, "2nd output power", "Heat given to the air at full second output; below 0 it cools.", "watt", -1e6, 1e6
     )
     second_fan_w_per_k: float = number(
         0.0, "Loss by second fan", "How much the loss rises at full second output.", "w_per_k", 0.0, 1e6
     )
-    second_fan_watt: float = number(0.0, "Second's power", "Electrical power of the second fan.", "watt", 0.0, 1e6)
+    second_fan_watt: float = number(0.0, "Second fan power", "Electrical power of the second fan.", "watt", 0.0, 1e6)
     dead_time_s: float = duration(0.0, "Dead time", "Heat arrives this long after it is switched.", 0.0, 1e5)
 
     @model_validator(mode="after")
@@ -189,9 +193,7 @@ def fill_step_matrix(matrix: Table, load: ChamberNumbers, added_j_per_k: float, 
 
 
 @compiled
-def step_by_matrix(
-    matrix: Table, state: LoadState, level: float, second: float, ambient_celsius: float
-) -> LoadState:
+def step_by_matrix(matrix: Table, state: LoadState, level: float, second: float, ambient_celsius: float) -> LoadState:
     """Its temperatures after the step that `matrix` stands for."""
     air, heater, contents = state.celsius, state.source_celsius, state.store_celsius
     m, around = matrix, ambient_celsius

@@ -27,7 +27,7 @@ class FirstOrder(Settings):
     time_constant_s: float = duration(600.0, "Time constant", "Time to 63 % of the rise, dead time apart.", 0.01, 1e7)
     dead_time_s: float = duration(0.0, "Dead time", "Nothing moves for this long after a change.", 0.0, 1e5)
     second_rise_celsius: float = difference(
-        0.0, "Second output", "How far full second output brings it; below 0 it cools.", -3000.0, 3000.0
+        0.0, "Second output rise", "How far full second output brings it; below 0 it cools.", -3000.0, 3000.0
     )
 
 

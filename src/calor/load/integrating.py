@@ -26,7 +26,12 @@ class Integrating(Settings):
     )
     dead_time_s: float = duration(0.0, "Dead time", "Nothing moves for this long after a change.", 0.0, 1e5)
     second_rate_celsius_per_s: float = number(
-        0.0, "Second output", "How fast full second output warms it; below 0 it cools.", "celsius_per_s", -100.0, 100.0
+        0.0,
+        "Second output rate",
+        "How fast full second output warms it; below 0 it cools.",
+        "celsius_per_s",
+        -100.0,
+        100.0,
     )
 
 

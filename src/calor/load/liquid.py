@@ -30,28 +30,34 @@ class Liquid(Settings):
 
     kind: Literal["liquid"] = choice("liquid", "Load", "A heater element in a liquid, with evaporation.")
     ambient_celsius: float = temperature(20.0, "Ambient", "Temperature around it, where a trial gives no other.")
-    heater_watt: float = number(300.0, "Heater", "Heat at full output; below 0: heat taken away.", "watt", -1e6, 1e6)
+    heater_watt: float = number(
+        300.0, "Heater power", "Heat at full output; below 0: heat taken away.", "watt", -1e6, 1e6
+    )
     element_j_per_k: float = number(
-        150.0, "Element's capacity", "Heat stored in the element per kelvin.", "j_per_k", 0.01, 1e9
+        150.0, "Element capacity", "Heat stored in the element per kelvin.", "j_per_k", 0.01, 1e9
     )
     element_to_liquid_w_per_k: float = number(
         10.0, "Element to liquid", "Heat the element gives to the liquid per kelvin between them.", "w_per_k", 1e-4, 1e6
     )
     mass_kg: float = number(6.0, "Mass", "Of the liquid.", "kilogram", 0.001, 1e6)
     j_per_kg_k: float = number(4186.0, "Specific heat", "Of the liquid; water 4186.", "j_per_kg_k", 1.0, 1e5)
-    vessel_j_per_k: float = number(0.0, "Vessel's capacity", "What warms along with the liquid.", "j_per_k", 0.0, 1e9)
+    vessel_j_per_k: float = number(0.0, "Vessel capacity", "What warms along with the liquid.", "j_per_k", 0.0, 1e9)
     loss_w_per_k: float = number(
-        1.5, "Loss", "Through walls and lid for each kelvin above ambient.", "w_per_k", 0.0, 1e6
+        1.5, "Heat loss", "Through walls and lid for each kelvin above ambient.", "w_per_k", 0.0, 1e6
     )
     surface_m2: float = number(0.0, "Open surface", "From which it evaporates; 0: covered.", "square_metre", 0.0, 1e4)
     air_speed_m_per_s: float = number(
-        0.1, "Air over it", "Speed of the air over the open surface.", "metre_per_s", 0.0, 20.0
+        0.1, "Air speed", "Speed of the air over the open surface.", "metre_per_s", 0.0, 20.0
     )
-    melts_at_celsius: float | None = temperature(None, "Melts at", "Middle of where it melts; never, where left out.")
+    melts_at_celsius: float | None = temperature(
+        None, "Melting point", "Middle of where it melts; never, where left out."
+    )
     latent_j_per_kg: float = number(0.0, "Heat of melting", "Taken while it melts.", "j_per_kg", 0.0, 1e7)
-    melts_over_celsius: float = number(4.0, "Melts over", "From the first to the last of it.", "difference", 0.5, 100.0)
+    melts_over_celsius: float = number(
+        4.0, "Melting range", "From the first to the last of it.", "difference", 0.5, 100.0
+    )
     second_watt: float = number(
-        0.0, "Second output", "Heat at full second output; below 0 it cools.", "watt", -1e6, 1e6
+        0.0, "2nd output power", "Heat at full second output; below 0 it cools.", "watt", -1e6, 1e6
     )
     dead_time_s: float = duration(0.0, "Dead time", "Heat arrives this long after it is switched.", 0.0, 1e5)
 

@@ -30,26 +30,28 @@ class Lump(Settings):
     ambient_celsius: float = temperature(
         20.0, "Ambient", "Temperature around it, where a trial gives no other.", -273.15
     )
-    heater_watt: float = number(100.0, "Heater", "Heat at full output; below 0: heat taken away.", "watt", -1e6, 1e6)
+    heater_watt: float = number(
+        100.0, "Heater power", "Heat at full output; below 0: heat taken away.", "watt", -1e6, 1e6
+    )
     heat_capacity_j_per_k: float = number(
         1000.0, "Heat capacity", "Heat that warms it by one kelvin.", "j_per_k", 0.01, 1e9
     )
-    loss_w_per_k: float = number(1.0, "Loss", "Heat lost for each kelvin above ambient.", "w_per_k", 0.0, 1e6)
+    loss_w_per_k: float = number(1.0, "Heat loss", "Heat lost for each kelvin above ambient.", "w_per_k", 0.0, 1e6)
     dead_time_s: float = duration(0.0, "Dead time", "Heat arrives this long after it is switched.", 0.0, 1e5)
     always_watt: float = number(
-        0.0, "Heat always there", "Heat of the equipment itself, switched or not.", "watt", -1e6, 1e6
+        0.0, "Constant heat input", "Heat of the equipment itself, switched or not.", "watt", -1e6, 1e6
     )
     fan_w_per_k: float = number(
         0.0,
-        "Loss by the fan",
+        "Extra loss by fan",
         "How much the loss rises at full output, where the output is a fan.",
         "w_per_k",
         0.0,
         1e6,
     )
-    fan_watt: float = number(0.0, "Fan's own power", "Electrical power of the fan at full output.", "watt", 0.0, 1e6)
+    fan_watt: float = number(0.0, "Fan power", "Electrical power of the fan at full output.", "watt", 0.0, 1e6)
     fan_exponent: float = number(
-        1.0, "Loss over flow", "The loss by the fan rises with its flow to this power; 0.8 in turbulent flow.",
+        1.0, "Fan exponent", "The loss by the fan rises with its flow to this power; 0.8 in turbulent flow.",
         "number", 0.3, 1.0,
     )  # fmt: skip
     radiating_m2: float = number(
@@ -61,12 +63,12 @@ class Lump(Settings):
         1e4,
     )
     second_watt: float = number(
-        0.0, "Second output", "Heat at full second output; below 0 it cools.", "watt", -1e6, 1e6
+        0.0, "2nd output power", "Heat at full second output; below 0 it cools.", "watt", -1e6, 1e6
     )
     second_fan_w_per_k: float = number(
         0.0, "Loss by second fan", "How much the loss rises at full second output.", "w_per_k", 0.0, 1e6
     )
-    second_fan_watt: float = number(0.0, "Second's power", "Electrical power of the second fan.", "watt", 0.0, 1e6)
+    second_fan_watt: float = number(0.0, "Second fan power", "Electrical power of the second fan.", "watt", 0.0, 1e6)
 
 
 class LumpNumbers(NamedTuple):

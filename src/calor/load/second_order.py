@@ -27,10 +27,10 @@ class SecondOrder(Settings):
         100.0, "Rise", "How far above ambient full output brings it; below 0 it cools.", -3000.0, 3000.0
     )
     time_constant_s: float = duration(600.0, "Time constant", "The longer of the two lags.", 0.01, 1e7)
-    second_time_constant_s: float = duration(60.0, "Second one", "The shorter of the two lags.", 0.01, 1e7)
+    second_time_constant_s: float = duration(60.0, "2nd time constant", "The shorter of the two lags.", 0.01, 1e7)
     dead_time_s: float = duration(0.0, "Dead time", "Nothing moves for this long after a change.", 0.0, 1e5)
     second_rise_celsius: float = difference(
-        0.0, "Second output", "How far full second output brings it; below 0 it cools.", -3000.0, 3000.0
+        0.0, "Second output rise", "How far full second output brings it; below 0 it cools.", -3000.0, 3000.0
     )
 
 

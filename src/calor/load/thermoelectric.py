@@ -25,29 +25,29 @@ class Thermoelectric(Settings):
     kind: Literal["thermoelectric"] = choice("thermoelectric", "Load", "A thermoelectric cooler on its heat sink.")
     ambient_celsius: float = temperature(20.0, "Ambient", "Of the heat sink and the cold side alike.", -100.0, 200.0)
     seebeck_v_per_k: float = number(0.05, "Seebeck coefficient", "Of one module.", "volt_per_kelvin", 1e-5, 10.0)
-    resistance_ohm: float = number(2.0, "Resistance", "Of one module.", "ohm", 1e-4, 1e4)
+    resistance_ohm: float = number(2.0, "Module resistance", "Of one module.", "ohm", 1e-4, 1e4)
     conductance_w_per_k: float = number(
         0.5, "Conductance", "Heat that leaks back through one module per kelvin.", "w_per_k", 1e-5, 1e4
     )
-    max_ampere: float = number(4.0, "Current at full", "Through each module at full output.", "ampere", 1e-3, 1e3)
-    parallel: int = number(1, "In parallel", "Modules side by side.", "integer", 1, 16)
+    max_ampere: float = number(4.0, "Full current", "Through each module at full output.", "ampere", 1e-3, 1e3)
+    parallel: int = number(1, "Modules in parallel", "Modules side by side.", "integer", 1, 16)
     two_stages: bool = choice(False, "Two stages", "A second, larger stage under the first, at the same current.")
     lower_ratio: float = number(
-        2.0, "Lower stage", "Couples of the lower stage for each of the upper.", "number", 1.0, 20.0
+        2.0, "Lower stage ratio", "Couples of the lower stage for each of the upper.", "number", 1.0, 20.0
     )
     plate_j_per_k: float = number(
-        5.0, "Plate between", "Heat stored between two stages per kelvin.", "j_per_k", 0.1, 1e6
+        5.0, "Plate capacity", "Heat stored between two stages per kelvin.", "j_per_k", 0.1, 1e6
     )
     cold_j_per_k: float = number(
-        30.0, "Cold side's capacity", "Heat stored in what is cooled per kelvin.", "j_per_k", 0.1, 1e9
+        30.0, "Cold side capacity", "Heat stored in what is cooled per kelvin.", "j_per_k", 0.1, 1e9
     )
-    always_watt: float = number(0.0, "Heat always there", "Heat that what is cooled makes itself.", "watt", -1e4, 1e6)
-    loss_w_per_k: float = number(0.05, "Leak", "Heat that comes in for each kelvin below ambient.", "w_per_k", 0.0, 1e4)
-    sink_j_per_k: float = number(
-        300.0, "Heat sink's capacity", "Heat stored in the sink per kelvin.", "j_per_k", 0.1, 1e9
+    always_watt: float = number(0.0, "Constant heat input", "Heat that what is cooled makes itself.", "watt", -1e4, 1e6)
+    loss_w_per_k: float = number(
+        0.05, "Heat leak", "Heat that comes in for each kelvin below ambient.", "w_per_k", 0.0, 1e4
     )
+    sink_j_per_k: float = number(300.0, "Sink capacity", "Heat stored in the sink per kelvin.", "j_per_k", 0.1, 1e9)
     sink_w_per_k: float = number(
-        3.0, "Heat sink", "Heat it gives off for each kelvin above ambient.", "w_per_k", 1e-3, 1e6
+        3.0, "Sink conductance", "Heat it gives off for each kelvin above ambient.", "w_per_k", 1e-3, 1e6
     )
     chopped: bool = choice(False, "Chopped", "PWM straight into the module, without a filter: wastes heat.")
     dead_time_s: float = duration(0.0, "Dead time", "Nothing moves for this long after a change.", 0.0, 1e5)

@@ -22,29 +22,29 @@ class Adc(Settings):
     bits: int = number(12, "Resolution, bits", "Bits of the converter.", "integer", 6, 24)
     reference_volt: float = number(3.3, "Reference", "Voltage at which the code is full.", "volt", 0.1, 30.0)
     divider_volt: float = number(
-        3.3, "Probe's supply", "What feeds the divider; equal to the reference: ratiometric.", "volt", 0.1, 30.0
+        3.3, "Probe supply", "What feeds the divider; equal to the reference: ratiometric.", "volt", 0.1, 30.0
     )  # fmt: skip
     divide_by: Literal["2^n", "2^n-1"] = choice(
-        "2^n", "Divided back by", "What the firmware divides the code by: 2^n is the converter's definition."
+        "2^n", "Firmware divides by", "What the firmware divides the code by: 2^n is the converter's definition."
     )
     gain_error_fraction: float = fraction(
         0.0, "Gain error", "The converter's codes are too high by this share; the firmware does not know.", -0.2, 0.2
     )
     offset_error_counts: float = number(
-        0.0, "Offset error", "The converter's codes are too high by so many counts.", "number", -10_000.0, 10_000.0
+        0.0, "Offset error", "The converter's codes are too high by this many counts.", "number", -10_000.0, 10_000.0
     )
     noise_counts: float = number(
         0.0, "Noise, counts", "Standard deviation of one conversion, in counts.", "number", 0.0, 10_000.0
     )
     oversampling: int = number(
-        1, "Averaged", "Added up for one reading; 4 buy a bit where there is noise.", "integer", 1, 256
+        1, "Samples averaged", "Added up for one reading; 4 buy a bit where there is noise.", "integer", 1, 256
     )  # fmt: skip
-    input_low_volt: float = number(0.0, "Input from", "The input stage gives no less than this.", "volt", 0.0, 30.0)
+    input_low_volt: float = number(0.0, "Input minimum", "The input stage gives no less than this.", "volt", 0.0, 30.0)
     input_high_volt: float | None = number(
-        None, "Input up to", "The input stage clips here; none: at the reference.", "volt", 0.0, 30.0
+        None, "Input maximum", "The input stage clips here; none: at the reference.", "volt", 0.0, 30.0
     )
     reference_tolerance_fraction: float = fraction(
-        0.01, "Voltages off by", "Of reference and supply each; cancels where they are one.", 0.0, 0.5
+        0.01, "Voltage tolerance", "Of reference and supply each; cancels where they are one.", 0.0, 0.5
     )
 
     @model_validator(mode="after")

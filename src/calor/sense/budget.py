@@ -154,7 +154,7 @@ def causes(settings: AnyProbe) -> list[Cause]:
 def calibrated_to(settings: AnyProbe, probe: ProbeNumbers, doubt: float = 0.0) -> ProbeNumbers:
     """`probe` with the firmware calibrated at the design's points as this very probe would have been.
 
-    `doubt` is the share, −1 to 1, by which the other thermometer was off within its stated doubt.
+    `doubt` is the share, −1 to 1, by which the other thermometer was off within its stated uncertainty.
     """
     points = settings.calibration
     if not points:
@@ -196,7 +196,7 @@ def contributions_over(settings: AnyProbe, celsius: Column) -> list[tuple[str, C
         found.append((cause.name, np.where(np.isfinite(truth), most, np.nan)))
     if any(point.uncertainty_celsius for point in settings.calibration):
         most = np.fmax(*(moved(calibrated_to(settings, base, doubt)) for doubt in (-1.0, 1.0)))
-        found.append(("doubt of the calibration", most))
+        found.append(("uncertainty of the calibration", most))
     own = np.abs(truth - celsius)
     if np.nanmax(own, initial=0.0) > 1e-6:
         found.append(("inverse polynomial" if settings.kind == "thermocouple" else "correction curve", own))

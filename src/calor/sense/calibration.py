@@ -23,12 +23,12 @@ Correction = Literal["auto", "none", "offset", "gain_offset", "curve"]
 class CalibrationPoint(Settings):
     """One comparison: what the firmware read uncorrected, and what the other thermometer said."""
 
-    true_celsius: float = temperature(..., "True", "What the other thermometer said.")
+    true_celsius: float = temperature(..., "True temperature", "What the other thermometer said.")
     reading_celsius: float = temperature(..., "Reading", "What the firmware read, without correction.")
     date: datetime.date | None = Field(default=None, title="Date", description="Day of the comparison, 2026-11-02.")
     against: str = Field(default="", title="Against", description="What it was compared with.", max_length=80)
     uncertainty_celsius: float = difference(
-        0.0, "Doubt", "How far the other thermometer itself may be off.", 0.0, 100.0
+        0.0, "Uncertainty", "How far the other thermometer itself may be off.", 0.0, 100.0
     )
 
 

@@ -33,10 +33,10 @@ class Checks(Settings):
         None, "Fastest change", "What moves faster than the load can is a fault.", "celsius_per_s", None, 1e4, 0.0
     )  # fmt: skip
     stuck_s: float | None = duration(
-        None, "Stuck after", "The same code for this long is a fault; needs some noise to be sound.", 0.1, 1e6
+        None, "Stuck time", "The same code for this long is a fault; needs some noise to be sound.", 0.1, 1e6
     )
     reversed_celsius: float | None = difference(
-        None, "Backwards beyond", "So far below the cold junction a thermocouple must be wired backwards.", 0.1, 500.0
+        None, "Reversed below", "So far below the cold junction a thermocouple must be wired backwards.", 0.1, 500.0
     )
 
     @model_validator(mode="after")

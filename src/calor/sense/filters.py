@@ -34,9 +34,7 @@ class ExponentialFilter(Settings):
     """First-order lag: each reading moves the value a share of the way."""
 
     kind: Literal["exponential"] = choice("exponential", "Filter", "Each reading moves the value a share of the way.")
-    time_constant_s: float = duration(
-        5.0, "Filter's lag", "After this long 63 % of a step has come through.", 0.001, 1e5
-    )
+    time_constant_s: float = duration(5.0, "Filter lag", "After this long 63 % of a step has come through.", 0.001, 1e5)
 
 
 class MedianFilter(Settings):

@@ -18,14 +18,16 @@ from calor.settings import Settings, difference, duration, number, temperature
 class Knob(Settings):
     """A potentiometer that sets the setpoint."""
 
-    bits: int = number(10, "Knob's bits", "Bits of the converter it is read by.", "integer", 6, 24)
-    low_celsius: float = temperature(20.0, "Knob from", "Setpoint at its lower end.")
-    high_celsius: float = temperature(40.0, "Knob to", "Setpoint at its upper end.")
+    bits: int = number(10, "Converter bits", "Bits of the converter it is read by.", "integer", 6, 24)
+    low_celsius: float = temperature(20.0, "Lowest by knob", "Setpoint at its lower end.")
+    high_celsius: float = temperature(40.0, "Highest by knob", "Setpoint at its upper end.")
     low_counts: int = number(3, "Lower margin", "Codes up to this one are the lower end.", "integer", 0, 2**24 - 1)
     high_counts: int = number(
         1020, "Upper margin", "Codes from this one on are the upper end.", "integer", 1, 2**24 - 1
     )
-    step_celsius: float = difference(0.5, "In steps of", "The setpoint is rounded to this; 0: not rounded.", 0.0, 50.0)
+    step_celsius: float = difference(
+        0.5, "Rounding step", "The setpoint is rounded to this; 0: not rounded.", 0.0, 50.0
+    )
 
     @model_validator(mode="after")
     def _fits(self) -> Self:
@@ -85,7 +87,7 @@ class Button(Settings):
     """A push button that switches the thermostat on and off."""
 
     debounce_s: float = duration(
-        0.03, "Still for", "A contact that has not been still for this long is bouncing.", 0.001, 5.0
+        0.03, "Debounce time", "A contact that has not been still for this long is bouncing.", 0.001, 5.0
     )
     starts_on: bool = False
 

@@ -34,7 +34,7 @@ class Mounted(Settings):
     )
     noise_celsius: float = difference(0.0, "Noise", "Standard deviation of one reading.", 0.0, 50.0)
     offset_celsius: float = difference(
-        0.0, "Reads off by", "Error of the probe: it reads this much too warm.", -100.0, 100.0
+        0.0, "Probe offset", "Error of the probe: it reads this much too warm.", -100.0, 100.0
     )
     filter: Filter = Field(default=NoFilter(), title="Filter", description="What smooths the readings.")
     checks: Checks = Field(default=Checks(), title="Checks", description="When a reading is taken for a fault.")

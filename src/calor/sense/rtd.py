@@ -32,16 +32,18 @@ class Rtd(Mounted):
     kind: Literal["rtd"] = choice("rtd", "Probe", "Platinum resistance thermometer, IEC 60751.")
     r0_ohm: float = number(100.0, "Resistance at 0 °C", "100 and 1000 Ω are usual.", "ohm", 1.0, 1e5)
     circuit: Literal["divider", "current", "bridge", "ratiometric"] = choice(
-        "divider", "Read in", "divider; current: a current source; bridge; ratiometric: against a reference resistor."
+        "divider", "Circuit", "divider; current: a current source; bridge; ratiometric: against a reference resistor."
     )
     series_ohm: float = number(
         1_000.0, "Series resistor", "The other resistor of the divider, and of each arm of the bridge.", "ohm", 1.0, 1e7
     )
     placed: Literal["low_side", "high_side"] = choice(
-        "low_side", "RTD sits", "low_side: between the pin and ground; high_side: between supply and the pin (divider)."
+        "low_side",
+        "RTD placement",
+        "low_side: between the pin and ground; high_side: between supply and the pin (divider).",
     )
     excitation_microampere: float = number(
-        1_000.0, "Excitation", "Through the RTD; 1 mA at most is usual.", "microampere", 1.0, 20_000.0
+        1_000.0, "Excitation current", "Through the RTD; 1 mA at most is usual.", "microampere", 1.0, 20_000.0
     )  # fmt: skip
     reference_ohm: float = number(
         400.0, "Reference resistor", "Its voltage is the reference; a bridge balances here.", "ohm", 1.0, 1e7
@@ -49,17 +51,15 @@ class Rtd(Mounted):
     amplifier_gain: float = number(1.0, "Amplifier gain", "Gain between RTD and converter.", "number", 0.1, 10_000.0)
     wires: Literal[2, 3, 4] = choice(2, "Wires", "2: both leads count; 3: only their mismatch; 4: neither.")
     lead_ohm: float = number(
-        0.0, "Each lead", "Resistance of one lead; the firmware does not know of it.", "ohm", 0.0, 1e4
+        0.0, "Lead resistance", "Resistance of one lead; the firmware does not know of it.", "ohm", 0.0, 1e4
     )
-    lead_mismatch_fraction: float = fraction(0.02, "Leads differ by", "Share by which two leads differ.", 0.0, 1.0)
+    lead_mismatch_fraction: float = fraction(0.02, "Lead mismatch", "Share by which two leads differ.", 0.0, 1.0)
     tolerance_class: Literal["AA", "A", "B", "C"] = choice("B", "Class", "Tolerance class of IEC 60751.")
     series_tolerance_fraction: float = fraction(
-        0.001, "Tolerance of them", "Of series or reference resistor.", 0.0, 0.5
+        0.001, "Resistor tolerance", "Of series or reference resistor.", 0.0, 0.5
     )
-    excitation_tolerance_fraction: float = fraction(0.002, "Tolerance of it", "Of the current source.", 0.0, 0.5)
-    amplifier_gain_tolerance_fraction: float = fraction(
-        0.001, "Tolerance of gain", "Of the amplifier's gain.", 0.0, 0.5
-    )
+    excitation_tolerance_fraction: float = fraction(0.002, "Source tolerance", "Of the current source.", 0.0, 0.5)
+    amplifier_gain_tolerance_fraction: float = fraction(0.001, "Gain tolerance", "Of the amplifier's gain.", 0.0, 0.5)
     dissipation_w_per_k: float = number(
         0.004, "Dissipation", "Power that warms it by 1 K; 4 mW/K for a thin film in air.", "w_per_k", 1e-5, 10.0
     )  # fmt: skip

@@ -43,17 +43,15 @@ class Thermocouple(Mounted, Word):
         "volt", -30.0, 30.0,
     )  # fmt: skip
     converter_celsius_per_code: float | None = number(
-        None, "Chip's code", "A converter chip in place of amplifier and converter: °C per code, 0.25 is usual.",
+        None, "Chip °C per code", "A converter chip in place of amplifier and converter: °C per code, 0.25 is usual.",
         "difference", None, 10.0, 0.0,
     )  # fmt: skip
-    converter_bits: int = number(14, "Chip's bits", "Bits of its code, sign among them.", "integer", 8, 24)
+    converter_bits: int = number(14, "Chip code bits", "Bits of its code, sign among them.", "integer", 8, 24)
     tolerance_class: Literal["1", "2"] = choice("2", "Class", "Tolerance class of IEC 60584-1.")
     cold_junction_tolerance_celsius: float = difference(
-        0.5, "Off by", "How far the cold junction's sensor may be off.", 0.0, 20.0
+        0.5, "Junction error", "How far the cold junction's sensor may be off.", 0.0, 20.0
     )
-    amplifier_gain_tolerance_fraction: float = fraction(
-        0.005, "Tolerance of gain", "Of the amplifier's gain.", 0.0, 0.5
-    )
+    amplifier_gain_tolerance_fraction: float = fraction(0.005, "Gain tolerance", "Of the amplifier's gain.", 0.0, 0.5)
     amplifier_drift_microvolt: float = number(
         10.0, "Amplifier drift", "Offset of the amplifier that is not wanted, at its input.", "microvolt", 0.0, 10_000.0
     )

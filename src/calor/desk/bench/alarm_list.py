@@ -28,17 +28,21 @@ def fields_of(kind: str) -> dict[str, FieldInfo]:
         del own["celsius"], own["hysteresis_celsius"], own["standby"]
         return own
     own["celsius"] = (
-        temperature(50.0, "At", "Beyond this.") if kind in ("high", "low") else difference(1.0, "By", "So far.")
+        temperature(50.0, "Alarm temperature", "The alarm is raised beyond this.")
+        if kind in ("high", "low")
+        else difference(1.0, "Distance", "How far from the setpoint the alarm is raised.")
     )
     own["celsius"].annotation = float
     if kind == "rate_of_rise":
         del own["hysteresis_celsius"], own["standby"]
-        own["celsius"].title = "Rises by"
-        own["delay_s"] = duration(60.0, "Within", "The time in which it may not rise so far.", 0.001, 86_400.0)
+        own["celsius"].title = "Rise"
+        own["delay_s"] = duration(
+            60.0, "Time window", "The time in which it may not rise by that much.", 0.001, 86_400.0
+        )
         own["delay_s"].annotation = float
     if kind == "loop_break":
         del own["hysteresis_celsius"], own["standby"]
-        own["celsius"].title = "Moves less than"
+        own["celsius"].title = "Least movement"
     return own
 
 
@@ -116,6 +120,9 @@ class AlarmList(QWidget):
             self.fields.append(fields)
             self._entries.addWidget(frame)
         if not self.fields:
-            empty = label("None yet. They speak in the events lane and in the C; one that trips acts.", "quiet")
+            empty = label(
+                "None yet. An alarm shows in the events lane and in the C; one that trips switches the output off.",
+                "quiet",
+            )
             empty.setWordWrap(True)
             self._entries.addWidget(empty)

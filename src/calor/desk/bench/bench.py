@@ -130,7 +130,7 @@ class Bench(QFrame):
         outer.addLayout(head)
         self._kinds: dict[str, Segments | KindBox] = {}
         for block in ORDER:
-            # a law of one's own is begun in the Code room
+            # your own code is begun in the Code room
             kinds = [kind for kind in BLOCK_KINDS[block] if kind != "code"]
             if len(kinds) > 1:
                 many = sum(len(word(kind)) + 3 for kind in kinds) > WIDEST_SEGMENTS

@@ -1,4 +1,4 @@
-"""The check of the C beside its sources: whether all agree, what it costs, and who decides in the trial."""
+"""The check of the C beside its sources: whether all agree, what it costs, and which controller is under test."""
 
 from __future__ import annotations
 
@@ -150,7 +150,7 @@ class CheckPanel(QWidget):
         answers = data.get("answers", {})
         self.answered.emit(answers.get(self._desk.document.trial.name) or next(iter(answers.values()), None))
 
-    # ---- who decides
+    # ---- the controller under test
 
     def fill_controllers(self) -> None:
         """Who may decide: the built-in law, the C on each target, a law of the user's own."""
@@ -164,7 +164,7 @@ class CheckPanel(QWidget):
     def _controller_chosen(self, index: int) -> None:
         name = str(self.controller.itemData(index))
         if not name:
-            name, _ = QFileDialog.getOpenFileName(self, "A law of your own", "", LAWS)
+            name, _ = QFileDialog.getOpenFileName(self, "Your own controller code", "", LAWS)
             name = name or self._desk.runs.controller
             if name:
                 self.opened.emit(name)
@@ -200,9 +200,9 @@ def said_of(data: dict[str, Any]) -> str:
             f" {first['between'].replace(', ', ' and ')}; of {counted}."
         )
     elif own["bit_equal"] is None:
-        begin = f"Host and chips equal to the bit over {counted}."
+        begin = f"Host and chips bit-identical over {counted}."
     else:
-        begin = f"Reference in single precision, host and chips equal to the bit over {counted}."
+        begin = f"Reference in single precision, host and chips bit-identical over {counted}."
     return (
         f"{begin} From the simulation in double precision apart by: demand {own['demand'] * 100.0:.2g} %, reading"
         f" {own['measured_celsius']:.1g} °C. A time made of instructions is an estimate."

@@ -18,7 +18,7 @@ from calor.firmware.controller.diagnostics import Diagnostic
 
 LOOK_AFTER_MS = 500
 PROBLEMS_PX = 76
-WANTED = "a law of your own, in C (.c) or Python (.py)"
+WANTED = "your own controller code, in C (.c) or Python (.py)"
 
 
 def read_law(path: Path) -> str:

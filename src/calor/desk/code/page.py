@@ -226,7 +226,7 @@ class CodePage(Page):
     def _ask_new(self, kind: str) -> None:
         start = str(self._desk.document.path.parent) if self._desk.document.path else str(Path.home())
         if not kind:
-            name, _ = QFileDialog.getOpenFileName(self, "A law of your own", start, LAWS)
+            name, _ = QFileDialog.getOpenFileName(self, "Your own controller code", start, LAWS)
         else:
             name, _ = QFileDialog.getSaveFileName(self, "Where to keep the law", f"{start}/my_law.{kind}", f"*.{kind}")
         if not name:

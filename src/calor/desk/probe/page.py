@@ -24,9 +24,9 @@ from calor.settings import difference, temperature
 from calor.units import celsius_to, difference_to, format_difference, format_duration
 
 _FIELDS: dict[str, FieldInfo] = {
-    "low": temperature(20.0, "From", "Where the working range begins; the table covers it."),
-    "high": temperature(50.0, "To", "Where the working range ends."),
-    "within": difference(0.1, "Within", "How far the table may be from the formula.", 0.0005, 50.0),
+    "low": temperature(20.0, "Lowest", "Where the working range begins; the table covers it."),
+    "high": temperature(50.0, "Highest", "Where the working range ends."),
+    "within": difference(0.1, "Error", "How far the table may be from the formula.", 0.0005, 50.0),
 }
 for _field in _FIELDS.values():
     _field.annotation = float
@@ -117,7 +117,7 @@ class ProbePage(Page):
         scope.setVerticalSpacing(3)
         for number, key in enumerate(("low", "high", "within", "number")):
             field = self.fields[key]
-            field.grid.setColumnMinimumWidth(0, 44)
+            field.grid.setColumnMinimumWidth(0, 48)
             if isinstance(field, NumberField):
                 field.entry.setFixedWidth(52)
             scope.addWidget(field, number // 2, number % 2)

@@ -48,7 +48,7 @@ class ProbeSurvey(QObject):
         """Look at the probe over another range; what is wrong with it, empty where nothing is."""
         low, high = scope.low_celsius, scope.high_celsius
         if not low < high:
-            return f"From must be below To (received {low:g} and {high:g})."
+            return f"Lowest must be below highest (received {low:g} and {high:g})."
         self._range, self._within_celsius, self._number = (low, high), scope.within_celsius, scope.number
         self.ask()
         return ""

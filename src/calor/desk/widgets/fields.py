@@ -22,7 +22,7 @@ from PyQt6.QtWidgets import (
 from calor.desk.widgets.words import word
 from calor.units import TemperatureUnit
 
-LABEL_PX = 122
+LABEL_PX = 126
 
 
 def label(text: str, role: str = "") -> QLabel:

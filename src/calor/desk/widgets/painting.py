@@ -124,9 +124,13 @@ def paint_dense(painter: QPainter, curve: Curve, x: Any, y: Any) -> None:
     place = np.floor(x * scale)
     starts = np.flatnonzero(np.diff(place, prepend=-np.inf))
     columns = np.arange(int(place[0]), int(place[-1]) + 1)
-    top, bottom = (
-        np.interp(columns, place[starts], found.reduceat(y * scale, starts)) for found in (np.minimum, np.maximum)
-    )
+    high, filled = y * scale, place[starts]
+    # a pixel without a point lies on the line from the last point before it to the first after it
+    ends = np.append(starts[1:], len(high)) - 1
+    line = np.interp(columns, np.repeat(filled, 2), np.column_stack((high[starts], high[ends])).ravel())
+    top, bottom = line.copy(), line
+    at = (filled - columns[0]).astype(np.intp)
+    top[at], bottom[at] = np.minimum.reduceat(high, starts), np.maximum.reduceat(high, starts)
     # pixels side by side meet half-way where one lies above the other
     for upper, lower in ((bottom[:-1], top[1:]), (bottom[1:], top[:-1])):
         meet = np.where(lower > upper, (upper + lower) / 2.0, np.nan)

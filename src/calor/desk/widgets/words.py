@@ -4,10 +4,10 @@ from __future__ import annotations
 
 CHOICES: dict[str, str] = {
     "on_off": "On/off", "pid": "PID", "fan_curve": "Fan", "stages": "Stages", "timer": "Timer", "manual": "Manual",
-    "code": "Own code",
+    "code": "Your own code",
     "repeat": "Repeat", "run_then_stop": "Run, then stop", "wait_then_run": "Wait, then run",
     "cold_start_then_repeat": "Cold start",
-    "relay": "Relay", "time_proportional": "Time share", "pwm": "PWM", "linear": "Linear",
+    "relay": "Relay", "time_proportional": "Time-proportional", "pwm": "PWM", "linear": "Linear",
     "lump": "Lump", "first_order": "First order", "second_order": "Second order",
     "integrating": "Integrating", "chamber": "Chamber", "liquid": "Liquid", "thermoelectric": "Thermoelectric",
     "thermistor": "Thermistor", "rtd": "RTD", "thermocouple": "Thermocouple", "analog_voltage": "Voltage",
@@ -26,7 +26,7 @@ CHOICES: dict[str, str] = {
     "centred": "Centred", "below": "Below", "above": "Above",
     "low_side": "Low side", "high_side": "High side",
     "ssr_zero_cross": "SSR, zero cross", "ssr_random": "SSR, random", "mosfet": "MOSFET",
-    "clamp": "hold at limit", "back_calculate": "lead back", "none": "none",
+    "clamp": "Clamping", "back_calculate": "Back-calculation", "none": "none",
     "standard": "Gain Ti Td", "parallel": "Kp Ki Kd", "series": "series", "band": "band",
     "2^n": "2ⁿ", "2^n-1": "2ⁿ − 1",
     "door": "Door open", "ambient_step": "Ambient step", "power_step": "Power step", "mains_voltage": "Mains voltage",

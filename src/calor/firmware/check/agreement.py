@@ -1,4 +1,4 @@
-"""Whether the C agrees to the bit: with the reference in single precision, between builds of the host, on every chip.
+"""Whether the C is bit-identical: with the reference in single precision, between builds of the host, on every chip.
 
 How far both are from the simulation, which computes in double precision, is said beside it.
 """

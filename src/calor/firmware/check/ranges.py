@@ -67,7 +67,7 @@ def _of_pid(pid: PidNumbers, wide: float, period_s: float) -> list[Range]:
     sets = range(pid.sets)
     gain = max([pid.set_gain[k] for k in sets] or [pid.gain_per_celsius])
     rate = max([pid.set_rate[k] for k in sets] or [pid.integral_rate_per_s]) * 1024.0
-    lead = max([pid.set_lead_back_rate[k] for k in sets] or [pid.lead_back_rate_per_s]) * 1024.0
+    lead = max([pid.set_back_calculation_rate[k] for k in sets] or [pid.back_calculation_rate_per_s]) * 1024.0
     time_s = max([pid.set_derivative_s[k] for k in sets] or [pid.derivative_time_s])
     fall = gain * time_s * wide
     # the filtered derivative never exceeds what a steady fall over one step after the other would give

@@ -26,7 +26,7 @@ def _hash(path: Path) -> str:
     try:
         return hashlib.sha256(path.read_bytes()).hexdigest()
     except OSError as error:
-        raise FirmwareError(unreadable(path, error, "a law of your own, in C (.c) or Python (.py)")) from None
+        raise FirmwareError(unreadable(path, error, "your own controller code, in C (.c) or Python (.py)")) from None
 
 
 def _known() -> list[str]:

@@ -36,7 +36,7 @@ ANSWER_BYTES = 24
 FAULT, CUT_OUT = 1, 2
 
 HEADER = """\
-/* What a law of one's own is given at each control step, and what it answers. */
+/* What your own controller code is given at each control step, and what it answers. */
 #ifndef CALOR_LAW_H
 #define CALOR_LAW_H
 
@@ -128,7 +128,7 @@ while True:
 
 
 def is_own(name: str) -> bool:
-    """Whether a name is a file of the user's own law."""
+    """Whether a name is a file of the user's own controller code."""
     return name.endswith((".c", ".py"))
 
 
@@ -143,7 +143,7 @@ class OwnLaw:
         self.trouble: FirmwareError | None = None
         if not path.is_file():
             error = FileNotFoundError()
-            raise FirmwareError(unreadable(path, error, "a law of your own, in C (.c) or Python (.py)"))
+            raise FirmwareError(unreadable(path, error, "your own controller code, in C (.c) or Python (.py)"))
         self._command = self._built_c(folder) if path.suffix == ".c" else self._python(folder)
 
     def _built_c(self, folder: Path) -> list[str]:

@@ -1,4 +1,4 @@
-"""A law of one's own to start from: the C that Calor generates for the design, or a small one in Python."""
+"""Controller code to start from: the C that Calor generates for the design, or a small one in Python."""
 
 from __future__ import annotations
 

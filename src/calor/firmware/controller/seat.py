@@ -82,7 +82,7 @@ def seated(design: Design, name: str, form: Form = PLAIN) -> Iterator[Seat | Non
         yield from _on_chip(design, chip.found_targets()[name])
     else:
         raise FirmwareError(
-            f"--with: must be one of {', '.join(NAMES)}, or a law of your own, as my_law.c or my_law.py"
+            f"--with: must be one of {', '.join(NAMES)}, or your own controller code, as my_law.c or my_law.py"
             f" (received {name!r})"
         )
 
