@@ -66,13 +66,31 @@ def _rows(literals: Iterable[str], on_a_line: int, indent: int) -> str:
     return (",\n" + " " * indent).join(lines)
 
 
+TEMPLATES = Path(__file__).parent / "templates"
+_BLOCK = r"\{%% block %s %%\}\n(.*?)\{%% endblock %%\}"
+
+
+def _template(name: str) -> str | None:
+    """The text of a template. "law_pid.j2#state" is the block called state of law_pid.j2: what one kind of block is in
+    C stands in one file, and a block that it has no use for is left out of it."""
+    file, _, block = name.partition("#")
+    try:
+        text = (TEMPLATES / file).read_text(encoding="utf-8")
+    except OSError:
+        return None
+    if not block:
+        return text
+    inside = re.search(_BLOCK % block, text, re.DOTALL)
+    return inside[1] if inside else ""
+
+
 @cache
 def _environment() -> Environment:
-    from jinja2 import Environment, PackageLoader, StrictUndefined
+    from jinja2 import Environment, FunctionLoader, StrictUndefined
 
     # autoescape is for web pages; these templates write C
     environment = Environment(
-        loader=PackageLoader("calor.firmware.sources"), undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True,
+        loader=FunctionLoader(_template), undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True,
         keep_trailing_newline=True, autoescape=False,
     )  # fmt: skip
     environment.filters["f"] = c_float
