@@ -25,6 +25,7 @@ from calor.load import chamber
 from calor.load import registry as loads
 from calor.load.registry import LoadNumbers
 from calor.load.state import LoadState, Surroundings
+from calor.loop import answer_row
 from calor.loop import conditions as given_conditions
 from calor.loop import seat as seats
 from calor.loop.conditions import Conditions
@@ -144,9 +145,9 @@ def _answered(seat: Seat, counts: float, values: Column, restarts: bool) -> tupl
     given[seats.OTHER] = values[AMBIENT] if np.isnan(signal) else signal
     given[seats.RESTART] = 1.0 if restarts else 0.0
     call_address(seat.address, seat.state_address, given, seat.row)
-    said = float(seat.row[seats.FLAGS])
+    said = float(seat.row[answer_row.FLAGS])
     faulty = int(said) % 2 == 1
-    return np.nan if faulty else float(seat.row[seats.MEASURED]), float(seat.row[seats.SETPOINT]), said
+    return np.nan if faulty else float(seat.row[answer_row.MEASURED]), float(seat.row[answer_row.SETPOINT]), said
 
 
 @compiled
@@ -234,7 +235,7 @@ def run(
                 measured, setpoint, said = _answered(seat, counts, values[now_row], restarts)
                 flags += said
                 for output in range(outputs):
-                    asked[output] = _share(seat.row[seats.DEMANDS_FROM + 2 * output])
+                    asked[output] = _share(seat.row[answer_row.DEMANDS_FROM + answer_row.PER_OUTPUT * output])
                 if is_ideal:
                     counts = np.nan
             else:

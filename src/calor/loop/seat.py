@@ -14,13 +14,12 @@ from calor.compiled import Singles
 from calor.compiled.foreign import in_c
 from calor.compiled.kinds import NOTHING
 from calor.law.outputs import MOST_OUTPUTS
+from calor.loop import answer_row
 
 GIVEN = ("counts", "other_celsius", "hand_output", "setpoint_celsius", "restart")
 """What a program is given, each a float: counts (°C for an ideal probe), a second temperature or signal, the output set
 by hand, a setpoint put in from outside (NaN: none), and whether it starts afresh."""
 COUNTS, OTHER, BY_HAND, PUT_IN, RESTART = range(len(GIVEN))
-MEASURED, SETPOINT, FLAGS, ALARMS, DEMANDS_FROM = range(5)
-"""Columns of the row it answers; then demand and ticks of each output."""
 
 
 class Seat(NamedTuple):
@@ -36,7 +35,7 @@ class Seat(NamedTuple):
 def seat_of(address: int, state_address: int) -> Seat:
     """A seat for a function `void f(void *state, const float *given, float *row)`."""
     return Seat(
-        address, state_address, np.zeros(len(GIVEN), np.float32), np.zeros(DEMANDS_FROM + 2 * MOST_OUTPUTS, np.float32)
+        address, state_address, np.zeros(len(GIVEN), np.float32), np.zeros(answer_row.width(MOST_OUTPUTS), np.float32)
     )
 
 

@@ -12,8 +12,8 @@ from PyQt6.QtCore import QObject, pyqtSignal
 from calor.design.model import Design
 from calor.desk.code.overlay import Answers
 from calor.errors import CalorError
-from calor.firmware.run.adapter import FIXED_COLUMNS
 from calor.firmware.sources.form import PLAIN, Form
+from calor.loop import answer_row
 
 
 class _Working(QObject):
@@ -76,7 +76,7 @@ class CodeCheck(_Working):
 
         def seen(record: Any, reference: Any, own: Any) -> None:
             time_s = record.trace.time_s[record.rows]
-            first = [np.asarray(rows[:, FIXED_COLUMNS], np.float64) for rows in (reference, own)]
+            first = [np.asarray(rows[:, answer_row.demand_at(0)], np.float64) for rows in (reference, own)]
             answers[record.trial.name] = Answers(record.trial.name, ("reference", "firmware"), time_s, *first)
 
         try:

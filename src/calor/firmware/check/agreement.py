@@ -18,8 +18,9 @@ from calor.design.model import Design
 from calor.design.trial import Trial
 from calor.firmware.check import single_precision
 from calor.firmware.run import chip, host
-from calor.firmware.run.adapter import FIXED_COLUMNS, inputs
+from calor.firmware.run.adapter import inputs
 from calor.firmware.sources.form import PLAIN, Form
+from calor.loop import answer_row
 from calor.loop import run as run_design
 from calor.loop.conditions import AMBIENT, HAND, SIGNAL, timeline
 from calor.loop.trace import Flag, Trace
@@ -70,14 +71,14 @@ def reference_difference(design: Design, record: Recorded, rows: npt.NDArray[np.
     """How far the C's answers are from the simulation's: demand, °C, and the share of other decisions."""
     trace, at = record.trace, record.rows
     demands = np.array([output.demand[at] for output in trace.outputs] or [trace.demand[at]])
-    apart = np.abs(rows[:, FIXED_COLUMNS::2].T - demands).max(axis=0)
+    apart = np.abs(answer_row.demands(rows).T - demands).max(axis=0)
     if any(event.kind in ("setpoint_step", "knob_turned") for event in record.trial.events):
         # set from outside: the C is told by a call, which the recorded inputs do not hold
-        moved = rows[:, 1] != trace.setpoint_celsius[at].astype(np.float32)
+        moved = rows[:, answer_row.SETPOINT] != trace.setpoint_celsius[at].astype(np.float32)
         apart = apart[~np.maximum.accumulate(moved)]
     measured = trace.measured_celsius[at]
     known = np.isfinite(measured)
-    celsius = np.abs(rows[known, 0] - measured[known])
+    celsius = np.abs(rows[known, answer_row.MEASURED] - measured[known])
     return {
         "demand": float(apart.max(initial=0.0)),
         "measured_celsius": float(celsius.max(initial=0.0)),
@@ -124,9 +125,9 @@ def _reference_rows(design: Design, record: Recorded, goes_on: Callable[[str], b
 
 def plain_rows(rows: npt.NDArray[np.float32], counted: int) -> npt.NDArray[np.float32]:
     """Rows as a chip has them: the ticks of the switch only in the steps that were counted."""
-    found = rows.copy()
-    found[counted:, FIXED_COLUMNS + 1 :: 2] = 0.0
-    return found
+    plain = rows.copy()
+    answer_row.ticks(plain)[counted:] = 0.0
+    return plain
 
 
 def check(

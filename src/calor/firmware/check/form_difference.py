@@ -10,8 +10,8 @@ from calor.design.model import Design
 from calor.firmware.check.agreement import recorded
 from calor.firmware.controller.seat import seated
 from calor.firmware.run import host
-from calor.firmware.run.adapter import FIXED_COLUMNS
 from calor.firmware.sources.form import PLAIN, Form
+from calor.loop import answer_row
 from calor.loop import run as run_design
 
 
@@ -38,8 +38,9 @@ def difference(design: Design, form: Form) -> Difference:
     for trial in design.trial:
         record = recorded(design, trial)
         plain, own = (host.rows(design, record.given, form=one) for one in (PLAIN, form))
-        both = (plain[:, 2] == own[:, 2]) & (plain[:, 2].astype(int) % 2 == 0)
-        reading = np.abs(plain[:, 0] - own[:, 0])[both].max(initial=0.0)
+        flags, at = answer_row.FLAGS, answer_row.MEASURED
+        both = (plain[:, flags] == own[:, flags]) & ~answer_row.has_fault(plain)
+        reading = np.abs(plain[:, at] - own[:, at])[both].max(initial=0.0)
         traces: list[Any] = []
         for one in (PLAIN, form):
             with seated(design, "host", one) as seat:
@@ -54,4 +55,4 @@ def expected_rows(design: Design, form: Form, count: int) -> Any:
     """(measured, probe fault, demands) of the first steps of the first trial, as this form of the C answers them."""
     record = recorded(design, design.trial[0])
     rows = host.rows(design, record.given[:count], form=form)
-    return rows[:, 0], rows[:, 2].astype(int) % 2 == 1, rows[:, FIXED_COLUMNS::2]
+    return rows[:, answer_row.MEASURED], answer_row.has_fault(rows), answer_row.demands(rows)

@@ -24,7 +24,7 @@ import numpy.typing as npt
 from calor import logarithm
 from calor.design.model import Design
 from calor.errors import FirmwareError
-from calor.firmware.run.adapter import FIXED_COLUMNS, row_width
+from calor.firmware.run.adapter import row_width
 from calor.firmware.sources.scaling import junction_pieces
 from calor.firmware.sources.templating import SMALLEST_FLOAT
 from calor.law import alarm as alarms
@@ -36,6 +36,7 @@ from calor.law.outputs import Demands
 from calor.law.pid import Pid
 from calor.law.registry import LawNumbers
 from calor.law.setpoint import FOLLOW, SetpointNumbers
+from calor.loop import answer_row
 from calor.sense import checks, filters, its90, reading
 from calor.sense import registry as probes
 from calor.sense.checks import NO_FAULT
@@ -212,10 +213,10 @@ def _answers(asked: Given) -> npt.NDArray[np.float32]:
     probe, aim, law = in_single(asked.probe), in_single(asked.setpoint), in_single(asked.law)
     watched = [(in_single(numbers), trips) for numbers, trips in asked.alarms]
     dt_s, nothing = Single(asked.period_s), Single(np.nan)
-    found = np.zeros((len(asked.readings), FIXED_COLUMNS + 2 * asked.outputs), Single)
+    rows = np.zeros((len(asked.readings), answer_row.width(asked.outputs)), Single)
     size = checks.SIZE + filters.memory_size(probe.filter)
     begun = False
-    for k in range(len(found)):
+    for k in range(len(rows)):
         if asked.restart[k] or not begun:
             begun, since, measured = True, 0, Single(0.0)
             memory = np.zeros(size, Single)
@@ -237,8 +238,11 @@ def _answers(asked: Given) -> npt.NDArray[np.float32]:
         ]
         if any(trips and state.raised for (_, trips), state in zip(watched, raised, strict=True)):
             law_state, demands = laws.tripped(law_state), Demands(0.0, 0.0, 0.0, 0.0)
-        flags = (1 if faulty else 0) + (2 if law_state.cut_out else 0) + (8 << int(fault) if faulty else 0)
-        found[k, :FIXED_COLUMNS] = measured, setpoint, flags, sum(1 << n for n, one in enumerate(raised) if one.raised)
-        found[k, FIXED_COLUMNS::2] = demands[: asked.outputs]
+        flags = answer_row.PROBE_FAULT_FLAG * faulty + answer_row.CUT_OUT_FLAG * law_state.cut_out
+        flags += answer_row.FIRST_FAULT_FLAG << (int(fault) - 1) if faulty else 0
+        rows[k, answer_row.MEASURED], rows[k, answer_row.SETPOINT] = measured, setpoint
+        rows[k, answer_row.FLAGS] = flags
+        rows[k, answer_row.ALARMS] = sum(1 << n for n, one in enumerate(raised) if one.raised)
+        answer_row.demands(rows)[k] = demands[: asked.outputs]
         since += 1
-    return found
+    return rows

@@ -25,9 +25,13 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
+import numpy as np
+
 from calor.design.model import Design
 from calor.errors import FirmwareError, unreadable
 from calor.firmware.run import host
+from calor.law.outputs import MOST_OUTPUTS
+from calor.loop import answer_row
 from calor.loop.seat import GIVEN, Seat, seat_of
 
 LONGEST_ANSWER_S = 1.5
@@ -199,9 +203,12 @@ class OwnLaw:
             if not -1e-6 <= demand <= 1.0 + 1e-6:
                 raise self._named(f"asked for {demand:g}, outside 0 to 1", counts)
         self._step += 1
-        said = float(int(flags) & CUT_OUT | (1 if math.isnan(measured) or int(flags) & FAULT else 0))
-        each = [value for demand in demands for value in (demand, 0.0)]
-        return struct.pack("12f", measured, setpoint, said, 0.0, *each)
+        faulty = math.isnan(measured) or bool(int(flags) & FAULT)
+        row = np.zeros(answer_row.width(MOST_OUTPUTS), np.float32)
+        row[answer_row.MEASURED], row[answer_row.SETPOINT] = measured, setpoint
+        row[answer_row.FLAGS] = int(flags) & CUT_OUT | answer_row.PROBE_FAULT_FLAG * faulty
+        answer_row.demands(row[None])[0] = demands
+        return row.tobytes()
 
     def _ask(self, asked: bytes, counts: float) -> bytes:
         process = self._process
@@ -252,7 +259,7 @@ def own_law_seated(design: Design, path: Path) -> Iterator[Seat]:
         def step(state: Any, given: Any, row: Any) -> None:
             del state
             if law.trouble is not None:
-                ctypes.memset(row, 0, 48)
+                ctypes.memset(row, 0, 4 * answer_row.width(MOST_OUTPUTS))
                 return
             try:
                 answer = law.answer(struct.unpack(f"{len(GIVEN)}f", ctypes.string_at(given, 4 * len(GIVEN))))

@@ -16,13 +16,12 @@ from calor.firmware.sources.generate import outputs_of, tick_s
 from calor.firmware.sources.templating import Sources
 from calor.law.fan_curve import FanCurve
 from calor.law.pid import Pid
+from calor.loop import answer_row, seat
 from calor.sense.digital import NO_ANSWER, Digital, code_to_word
 from calor.sense.registry import AnyProbe, gives_code, numbers
 from calor.sense.thermocouple import Thermocouple
 
-FIXED_COLUMNS = 4
-"""Measured, setpoint, flags and alarms; then demand and ticks of each output."""
-
+_COUNTS, _PUT_IN = f"given[{seat.COUNTS}]", f"given[{seat.PUT_IN}]"
 _ADAPTER = """\
 #include "{header}"
 {conversions}
@@ -44,10 +43,12 @@ static void calor_decide({prefix}_state *state, const calor_input *given)
 
 static void calor_report({prefix}_state *state, float *row, bool with_ticks)
 {{
-    row[0] = {measured};
-    row[1] = {setpoint};
-    row[2] = (float)((state->probe_fault ? 1 : 0) + (state->cut_out ? 2 : 0) + (state->fault ? 8 << state->fault : 0));
-    row[3] = {alarms};
+    row[{row.MEASURED}] = {measured};
+    row[{row.SETPOINT}] = {setpoint};
+    row[{row.FLAGS}] = (float)((state->probe_fault ? {row.PROBE_FAULT_FLAG} : 0)
+        + (state->cut_out ? {row.CUT_OUT_FLAG} : 0)
+        + (state->fault ? ({row.FIRST_FAULT_FLAG} / 2) << state->fault : 0));
+    row[{row.ALARMS}] = {alarms};
     (void)with_ticks;
 {outputs}
 }}
@@ -80,9 +81,9 @@ static void calor_sit({prefix}_state *state, const float *given, float *row)
 {{
     calor_input own;
     own.reading = {reading};
-    own.other_celsius = given[1];
-    own.hand_output = given[2];
-    own.restart = given[4] > 0.0f ? 1u : 0u;
+    own.other_celsius = given[{seat.OTHER}];
+    own.hand_output = given[{seat.BY_HAND}];
+    own.restart = given[{seat.RESTART}] > 0.0f ? 1u : 0u;
 {put_in}
     calor_decide(state, &own);
     calor_report(state, row, false);
@@ -120,20 +121,19 @@ class Answers:
 
 def row_width(design: Design) -> int:
     """Numbers in a row of answers."""
-    return FIXED_COLUMNS + 2 * len(design.outputs)
+    return answer_row.width(len(design.outputs))
 
 
 def answers_from(rows: npt.NDArray[np.float32]) -> Answers:
     """Answers from their rows (steps×width)."""
     columns = rows.T
-    each = columns[FIXED_COLUMNS:]
     return Answers(
-        columns[0],
-        columns[1],
-        columns[2].astype(np.int64),
-        columns[3].astype(np.int64),
-        each[::2],
-        each[1::2].astype(np.int64),
+        columns[answer_row.MEASURED],
+        columns[answer_row.SETPOINT],
+        columns[answer_row.FLAGS].astype(np.int64),
+        columns[answer_row.ALARMS].astype(np.int64),
+        answer_row.demands(rows).T,
+        answer_row.ticks(rows).T.astype(np.int64),
     )
 
 
@@ -161,6 +161,7 @@ def adapter_code(design: Design, sources: Sources) -> str:
     made = _Numbers(sources.form.fixed)
     ideal = design.probe.kind == "ideal"
     return _ADAPTER.format(
+        row=answer_row,
         header=sources.header,
         conversions=_CONVERSIONS if sources.form.fixed else "",
         prefix=sources.prefix,
@@ -200,23 +201,26 @@ def _outputs_code(design: Design, prefix: str, made: _Numbers) -> str:
     ticks = round(design.law.period_s / tick)
     lines = []
     for number, output in enumerate(outputs_of(design)):
-        at = FIXED_COLUMNS + 2 * number
-        lines.append(f"    row[{at}] = {made.plain(f'state->{output.prefix}demand')};")
+        demand_at, ticks_at = answer_row.demand_at(number), answer_row.ticks_at(number)
+        lines.append(f"    row[{demand_at}] = {made.plain(f'state->{output.prefix}demand')};")
         if output.timing is not None:
-            lines.append(f"    row[{at + 1}] = with_ticks ? (float){prefix}_{output.prefix}pwm_counts(state) : 0.0f;")
+            counts = f"(float){prefix}_{output.prefix}pwm_counts(state)"
+            lines.append(f"    row[{ticks_at}] = with_ticks ? {counts} : 0.0f;")
         elif output.switches:
             lines.append(
-                _SWITCHING.format(at=at + 1, prefix=prefix, output=output.prefix, ticks=ticks, tick=made.constant(tick))
+                _SWITCHING.format(
+                    at=ticks_at, prefix=prefix, output=output.prefix, ticks=ticks, tick=made.constant(tick)
+                )
             )
         else:
-            lines.append(f"    row[{at + 1}] = 0.0f;")
+            lines.append(f"    row[{ticks_at}] = 0.0f;")
     return "\n".join(lines)
 
 
 def seat_code(design: Design, sources: Sources) -> str:
     """The C that takes what a run gives, as floats, and answers in a row."""
     return _SEAT.format(
-        adapter=adapter_code(design, sources), prefix=sources.prefix, reading=reading_code(design),
+        seat=seat, adapter=adapter_code(design, sources), prefix=sources.prefix, reading=reading_code(design),
         put_in=_setpoint_code(design, sources),
     )  # fmt: skip
 
@@ -225,15 +229,15 @@ def reading_code(design: Design) -> str:
     """C of the reading from a run's counts: as they are, as a sum of conversions, or as a sensor's word."""
     probe: Any = design.probe
     if probe.kind == "ideal":
-        return "given[0]"
+        return _COUNTS
     if isinstance(probe, Digital | Thermocouple) and gives_code(probe):
         bits = probe.bits if isinstance(probe, Digital) else probe.converter_bits
         nothing = probe.fault_mask or NO_ANSWER
         mask = (1 << bits) - 1
-        word = f"((uint32_t)(int32_t)given[0] & {mask}u) << {probe.word_shift}"
-        return f"given[0] != given[0] ? {nothing}u : {word}"
+        word = f"((uint32_t)(int32_t){_COUNTS} & {mask}u) << {probe.word_shift}"
+        return f"{_COUNTS} != {_COUNTS} ? {nothing}u : {word}"
     oversampling = numbers(probe).firmware.adc.oversampling
-    return f"given[0] != given[0] ? 0u : (uint32_t)(given[0] * {float(oversampling)!r}f + 0.5f)"
+    return f"{_COUNTS} != {_COUNTS} ? 0u : (uint32_t)({_COUNTS} * {float(oversampling)!r}f + 0.5f)"
 
 
 def setpoint_is_put_in(design: Design) -> bool:
@@ -245,8 +249,10 @@ def _setpoint_code(design: Design, sources: Sources) -> str:
     """C that puts a setpoint in from outside, where the design has one that can be."""
     if not setpoint_is_put_in(design):
         return "    /* the setpoint is the design's own */"
-    own, prefix = _Numbers(sources.form.fixed).own("given[3]"), sources.prefix
-    return f"    (void){prefix}_set_setpoint(state, given[3] != given[3] ? {prefix}_defaults.setpoint_celsius : {own});"
+    own, prefix = _Numbers(sources.form.fixed).own(_PUT_IN), sources.prefix
+    return (
+        f"    (void){prefix}_set_setpoint(state, {_PUT_IN} != {_PUT_IN} ? {prefix}_defaults.setpoint_celsius : {own});"
+    )
 
 
 def as_given(probe: AnyProbe, readings: npt.NDArray[np.float64]) -> npt.NDArray[Any]:

@@ -1,0 +1,44 @@
+"""The row that a controller answers a control step with: how its numbers lie, for all who write or read one.
+
+measured °C, setpoint °C, flags, alarms (a bit for each), then for each output its demand and its ticks switched on.
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+MEASURED, SETPOINT, FLAGS, ALARMS, DEMANDS_FROM = range(5)
+PER_OUTPUT = 2
+"""Demand and ticks."""
+PROBE_FAULT_FLAG, CUT_OUT_FLAG, FIRST_FAULT_FLAG = 1, 2, 16
+"""Flags; fault n of the probe is FIRST_FAULT_FLAG times 2ⁿ⁻¹."""
+
+
+def width(outputs: int) -> int:
+    """How many numbers a row has."""
+    return DEMANDS_FROM + PER_OUTPUT * outputs
+
+
+def demand_at(output: int) -> int:
+    """Where the demand of an output stands."""
+    return DEMANDS_FROM + PER_OUTPUT * output
+
+
+def ticks_at(output: int) -> int:
+    """Where the ticks of an output stand, or its timer's counts."""
+    return demand_at(output) + 1
+
+
+def demands(rows: Any) -> Any:
+    """The demands of rows: steps×outputs."""
+    return rows[:, DEMANDS_FROM::PER_OUTPUT]
+
+
+def ticks(rows: Any) -> Any:
+    """The ticks of rows: steps×outputs."""
+    return rows[:, DEMANDS_FROM + 1 :: PER_OUTPUT]
+
+
+def has_fault(rows: Any) -> Any:
+    """Whether the probe reads a fault, for each row."""
+    return rows[:, FLAGS].astype(int) % 2 == PROBE_FAULT_FLAG
