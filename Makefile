@@ -12,14 +12,16 @@ demo: setup
 	@$(BIN)/calor demo
 
 # two workers: the machines that count have two cores
+# with COVERAGE=1 what of the code the tests ran through is printed too, which takes twice as long
 test: setup
-	@$(BIN)/python -m pytest -n 2 --dist worksteal -m "not long"
+	@$(BIN)/python -m pytest -n 2 --dist worksteal -m "not long" $(if $(COVERAGE),--cov --cov-report=term)
 
 test-all: setup
 	@$(BIN)/python -m pytest -n 2 --dist worksteal
 
 check: setup
-	$(BIN)/ruff check src tests tools benchmarks hatch_build.py
+	$(BIN)/ruff check
+	$(BIN)/ruff format --check
 	$(BIN)/mypy
 	$(BIN)/lint-imports
 

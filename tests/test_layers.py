@@ -98,7 +98,9 @@ def test_there_are_no_circles() -> None:
 
 def test_every_package_has_a_floor() -> None:
     packages = {
-        path.stem for path in (ROOT / "src" / "calor").iterdir() if path.name not in ("__init__.py", "__pycache__")
+        path.stem
+        for path in (ROOT / "src" / "calor").iterdir()
+        if path.name not in ("__init__.py", "__pycache__", "py.typed")
     }
     assert packages == {name for floor in FLOORS for name in floor}
 

@@ -250,9 +250,8 @@ def _setpoint_code(design: Design, sources: Sources) -> str:
     if not setpoint_is_put_in(design):
         return "    /* the setpoint is the design's own */"
     own, prefix = _Numbers(sources.form.fixed).own(_PUT_IN), sources.prefix
-    return (
-        f"    (void){prefix}_set_setpoint(state, {_PUT_IN} != {_PUT_IN} ? {prefix}_defaults.setpoint_celsius : {own});"
-    )
+    chosen = f"{_PUT_IN} != {_PUT_IN} ? {prefix}_defaults.setpoint_celsius : {own}"
+    return f"    (void){prefix}_set_setpoint(state, {chosen});"
 
 
 def as_given(probe: AnyProbe, readings: npt.NDArray[np.float64]) -> npt.NDArray[Any]:
