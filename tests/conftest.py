@@ -15,6 +15,7 @@ from typing import Any
 import pytest
 from hypothesis import HealthCheck, settings
 
+from calor.compiled import prepare
 from calor.demo import DEMOS
 from calor.design.file import parse, read
 from calor.design.model import Design
@@ -75,6 +76,12 @@ def own_directories(tmp_path_factory: pytest.TempPathFactory, monkeypatch: pytes
     for name in ("XDG_CONFIG_HOME", "XDG_STATE_HOME", "XDG_DATA_HOME"):
         monkeypatch.setenv(name, str(place / name.lower()))
     return place
+
+
+@pytest.fixture(scope="session", autouse=True)
+def compiled_loop() -> None:
+    """The loop is there before the first test: none of them is the one that has it compiled, and says so."""
+    prepare()
 
 
 @pytest.fixture(scope="session")

@@ -4,14 +4,19 @@ from __future__ import annotations
 
 import csv
 import json
+import re
 from pathlib import Path
 from typing import Any
 
 import pytest
 
-from calor.cli import invoke
+from calor import cli
+from calor.cli import invoke, worded
 from calor.demo import DEMOS
 from calor.design.file import read
+from calor.errors import CalorError
+from calor.load import sizing
+from calor.load.sizing import Warming
 from tests.conftest import TEN_LINES
 
 CABINET, HUT = (str(demo.design) for demo in DEMOS[:2])
@@ -148,7 +153,7 @@ def test_new_check_and_code(capsys: pytest.CaptureFixture[str], tmp_path: Path) 
         (["demo", "--loud"], "no options"),
         (["size"], "give a FILE, or --mass"),
         (["size", "--mass", "6", "--from", "20", "--to", "38"], "either --watt (for the time) or --time"),
-        (["size", "--mass", "6", "--from", "38", "--to", "20", "--watt", "9"], "--to must be above --from"),
+        (["size", "--mass", "6", "--from", "38", "--to", "20", "--watt", "9"], "calor size: --to: must be above the 38 °C it starts from (received 20 °C)"),
         (["size", "--mass", "6", "--material", "cheese", "--from", "2", "--to", "20", "--watt", "9"], "one of water,"),
         (["size", "--mass", "6", "--from", "2", "--to", "20", "--watt", "-9"], "--watt: must be above 0 (received -9)"),
     ],
@@ -219,3 +224,18 @@ def test_a_lump_warms_as_it_was_sized(capsys: pytest.CaptureFixture[str], tmp_pa
     with out.open() as stream:
         last = list(csv.DictReader(stream))[-1]
     assert float(last["true_celsius"]) == pytest.approx(60.0, abs=0.05)
+
+
+def test_an_error_carries_its_parts_and_each_side_words_them() -> None:
+    """The core knows no options: the command line calls by them what was given, the desk by its own names."""
+    with pytest.raises(CalorError) as caught:
+        sizing.for_watt(Warming(100.0, 20.0, 38.0, 20.0, 1.0), -3.0)
+    error = caught.value
+    assert (error.where, error.rule, error.received, error.remedy) == ("heater", "must be above 0", "-3", "")
+    assert worded(error, "size") == "calor size: --watt: must be above 0 (received -3)"
+    assert str(error) == "heater: must be above 0 (received -3)"
+    core = (path for path in Path(cli.__file__).parent.parent.rglob("*.py") if path.parent.name not in ("cli", "desk"))
+    for path in core:
+        text = path.read_text(encoding="utf-8")
+        for raised in re.findall(r"(?:Calor|Log|Firmware)Error\(.*?\n?.*?\)", text):
+            assert not re.search(r"calor \w+:|\"--|leave --", raised), f"{path}: {raised}"

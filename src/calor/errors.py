@@ -11,6 +11,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from pathlib import Path
+from typing import TypeVar
 
 
 def shown(value: object, limit: int = 60) -> str:
@@ -32,7 +33,24 @@ class Problem:
 
 
 class CalorError(Exception):
-    """Base of every error that a user of Calor can cause and mend."""
+    """Base of every error that a user of Calor can cause and mend: one line in four fields.
+
+    `where` it is (a file, a key, the name of what was given; empty where that says nothing), the `rule` broken, what
+    was `received`, and the `remedy`. Whoever shows one may word `where` in terms of its own, before `said`.
+    """
+
+    def __init__(self, where: object, rule: object, received: object = "", remedy: str = "") -> None:
+        self.where, self.rule, self.received, self.remedy = str(where), str(rule), str(received), remedy
+        super().__init__(self.where, self.rule, self.received, self.remedy)
+
+    @property
+    def said(self) -> str:
+        """All but where it is."""
+        received = f" (received {self.received})" if self.received else ""
+        return f"{self.rule}{received}" + (f"; {self.remedy}" if self.remedy else "")
+
+    def __str__(self) -> str:
+        return f"{self.where}: {self.said}" if self.where else self.said
 
 
 class DesignError(CalorError):
@@ -41,8 +59,12 @@ class DesignError(CalorError):
     def __init__(self, problems: list[Problem], source: str = "") -> None:
         self.problems = problems
         self.source = source
-        prefix = f"{source}: " if source else ""
-        super().__init__("\n".join(f"{prefix}{problem}" for problem in problems))
+        first = problems[0]
+        super().__init__(": ".join(part for part in (source, first.where) if part), first.rule, first.received)
+
+    def __str__(self) -> str:
+        prefix = f"{self.source}: " if self.source else ""
+        return "\n".join(f"{prefix}{problem}" for problem in self.problems)
 
 
 class LogError(CalorError):
@@ -57,12 +79,21 @@ class ConsentError(FirmwareError):
     """Code that a design names, and that has not been allowed on this machine."""
 
 
-def unreadable(path: Path, error: OSError, wanted: str) -> str:
-    """The one line for a path that cannot be opened as the `wanted` kind of file."""
+E = TypeVar("E", bound=CalorError)
+
+
+def unreadable(kind: type[E], path: Path, error: OSError, wanted: str) -> E:
+    """The error for a path that cannot be opened as the `wanted` kind of file."""
+    rule, remedy = f"cannot be read ({error.strerror or error})", f"give the path of {wanted}"
     if path.is_dir():
-        return f"{path}: is a folder; give the path of {wanted}"
-    if isinstance(error, FileNotFoundError):
-        return f"{path}: there is no such file; give the path of {wanted}"
-    if isinstance(error, PermissionError):
-        return f"{path}: may not be read; allow reading it (chmod u+r) or choose {wanted} elsewhere"
-    return f"{path}: cannot be read ({error.strerror or error}); give the path of {wanted}"
+        rule = "is a folder"
+    elif isinstance(error, FileNotFoundError):
+        rule = "there is no such file"
+    elif isinstance(error, PermissionError):
+        rule, remedy = "may not be read", f"allow reading it (chmod u+r) or choose {wanted} elsewhere"
+    return kind(path, rule, remedy=remedy)
+
+
+def unwritable(kind: type[E], path: Path, error: OSError) -> E:
+    """The error for a path that cannot be written."""
+    return kind(path, f"cannot be written ({error.strerror or error})", remedy="choose another place")

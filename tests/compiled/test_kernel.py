@@ -274,7 +274,7 @@ def test_without_any_compiler_the_steps_run_as_they_are(
     assert failing.how == "uncompiled" and any("error: no" in line for line in failing.said)
 
     def outside() -> str:
-        raise TranslationError("step.py:3: no word of the subset")
+        raise TranslationError("step.py:3", "no word of the subset")
 
     monkeypatch.setattr(build, "c_text", outside)
     assert any("cannot be translated: step.py:3" in line for line in library._made().said)

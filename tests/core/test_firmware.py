@@ -138,7 +138,7 @@ def test_sources_are_what_they_promise(case: str, tmp_path: Path) -> None:
 def test_c_that_misbehaves_is_reported(cabinet: Design, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     blocked = tmp_path / "file"
     blocked.write_text("")
-    with pytest.raises(FirmwareError, match=r"cannot be written .*choose a folder"):
+    with pytest.raises(FirmwareError, match=r"cannot be written .*choose another place"):
         generate.write(cabinet, blocked / "inside")
     codes = np.linspace(100.0, 4000.0, 400).round()
     own = host.run(cabinet, codes)

@@ -173,7 +173,7 @@ def test_fixed_point_of_every_law_and_setpoint(case: str) -> None:
     """Step by step near the float with the same table; the same bits without optimisation and under the sanitizers."""
     design = design_of(case)
     if design.setpoint.kind == "day_night":
-        with pytest.raises(FirmwareError, match="--fixed: time of day, s may reach 86400"):
+        with pytest.raises(FirmwareError, match="fixed point: time of day, s may reach 86400"):
             folder.made(design, form=FIXED)
         return
     codes = every_code(design)
@@ -244,7 +244,7 @@ def test_any_pid_holds_the_temperature_alike(
 @pytest.mark.parametrize(
     ("blocks", "says"),
     [
-        ({"law": PID.replace("0.08", "900")}, r"--fixed: .* may reach [\d.e+]+, beyond the ±32767 of Q16.16"),
+        ({"law": PID.replace("0.08", "900")}, r"fixed point: .* may reach [\d.e+]+, beyond the ±32767 of Q16.16"),
         ({"law": PID + "\nslew_per_s = 0.0001"}, "slew_per_s is 0.0001 and would be rounded to 0.000106812"),
         ({"drive": 'kind = "time_proportional"\nwindow_s = 900'}, "calls of its switch in a window of the output may"),
         ({"law": 'kind = "on_off"\nmin_on_s = 40000'}, "min_on_s is 40000, beyond"),

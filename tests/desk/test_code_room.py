@@ -112,7 +112,7 @@ def test_it_is_checked_on_host_and_chips(desk: Desk, qtbot: Any, monkeypatch: py
     qtbot.waitUntil(lambda: room.panel.status.text() == "stopped", timeout=60_000)
 
     def fails(*_: Any, **__: Any) -> None:
-        raise FirmwareError("no C compiler (cc) on this machine")
+        raise FirmwareError("", "no C compiler (cc) on this machine")
 
     monkeypatch.setattr(agreement, "check", fails)
     room.panel.run_check.click()

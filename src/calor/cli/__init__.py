@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import os
 import sys
+from importlib import import_module
 
 from calor import __version__
 from calor.cli.application import DESK_VERBS, VERBS, application
 from calor.cli.exit_codes import BAD_INPUT, COMPLETE, PASS
 from calor.cli.spreading import spread
-from calor.errors import CalorError
+from calor.errors import CalorError, ConsentError
 
 
 def main() -> None:
@@ -22,6 +23,18 @@ def main() -> None:
     if not arguments or (arguments[0] not in VERBS and not arguments[0].startswith("-")):
         arguments = ["open", *arguments]
     sys.exit(invoke(arguments))
+
+
+def worded(error: CalorError, verb: str) -> str:
+    """An error in the words of the command line: what was given is called by its option."""
+    if isinstance(error, ConsentError):
+        return f"{error}: calor run --allow-code"
+    if verb in VERBS:
+        options: dict[str, str] = getattr(import_module(f"calor.cli.{verb}"), "OPTIONS", {})
+        name = next((name for name in options if error.where == name or error.where.startswith(f"{name} ")), "")
+        if name:
+            return f"calor {verb}: {options[name]}{error.where[len(name) :]}: {error.said}"
+    return str(error)
 
 
 def invoke(arguments: list[str]) -> int:
@@ -38,7 +51,7 @@ def invoke(arguments: list[str]) -> int:
         result = application(verbs)(args=spread(arguments), standalone_mode=False)
         return int(result or PASS)
     except CalorError as error:
-        print(error, file=sys.stderr)
+        print(worded(error, arguments[0]), file=sys.stderr)
     except Exception as error:
         # the command-line library's own exceptions are told apart by their name and by what they carry
         if type(error).__name__ == "Abort":

@@ -12,6 +12,8 @@ from calor.cli.exit_codes import FAIL, PASS
 from calor.errors import CalorError
 
 HELP = "Write the C99 sources of the thermostat, or check them on the host and on emulated chips."
+OPTIONS = {"table": "--table", "fixed point": "--fixed", "prefix": "--prefix"}
+"""What the core calls what is given, as options."""
 
 
 def command(
@@ -26,7 +28,7 @@ def command(
     as_json: bool = AS_JSON,
 ) -> int:
     if out is None and not check:
-        raise CalorError("calor code: give --out DIR for the sources, or --check to build and compare them")
+        raise CalorError("calor code", "give --out DIR for the sources, or --check to build and compare them")
     data: dict[str, Any] = {}
     if out is not None:
         data |= write(file, out, prefix, fixed, table)
@@ -61,9 +63,9 @@ def checked(file: Path, target: str, clock_hz: float | None, fixed: bool, table:
 
     if target and target not in ("host", *chip.found_targets()):
         names = ", ".join(("host", *chip.found_targets()))
-        raise CalorError(f"calor code: --target: must be one of {names} (received {target!r})")
+        raise CalorError("calor code: --target", f"must be one of {names}", f"{target!r}")
     if clock_hz is not None and not clock_hz > 0.0:
-        raise CalorError(f"calor code: --clock-hz: must be above 0 (received {clock_hz:g})")
+        raise CalorError("calor code: --clock-hz", "must be above 0", f"{clock_hz:g}")
     chosen = None if not target else tuple(name for name in (target,) if name != "host")
     design = open_design(file)
     return agreement.check(design, chosen, clock_hz, form=form_of(design.probe, fixed, table))

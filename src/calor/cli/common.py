@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 import typer
 
 from calor.cli.spreading import is_number
-from calor.errors import CalorError
+from calor.errors import CalorError, unwritable
 
 if TYPE_CHECKING:
     from calor.design.model import Design
@@ -25,7 +25,7 @@ def numbers(option: str, words: list[str], whole: bool) -> list[float]:
     for word in words:
         if not is_number(word) or (whole and not word.lstrip("-").isdigit()):
             kind = "whole numbers" if whole else "numbers"
-            raise CalorError(f"calor probe: {option}: takes {kind}, for example {option} 25 (received {word!r})")
+            raise CalorError(f"calor probe: {option}", f"takes {kind}, for example {option} 25", f"{word!r}")
         values.append(float(word))
     return values
 
@@ -57,4 +57,4 @@ def write_csv(trace: Trace, path: Path) -> None:
     try:
         save_atomically(path, frame.to_csv(index=False, float_format="%.9g"))
     except OSError as error:
-        raise CalorError(f"{path}: cannot be written ({error.strerror or error}); choose another place") from None
+        raise unwritable(CalorError, path, error) from None

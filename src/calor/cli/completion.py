@@ -14,6 +14,6 @@ def command(shell: str = typer.Argument(..., metavar="SHELL", help="bash, zsh or
     from typer.completion import get_completion_script  # type: ignore[attr-defined]
 
     if shell not in ("bash", "zsh", "fish"):
-        raise CalorError(f"calor completion: SHELL must be one of bash, zsh, fish (received {shell!r})")
+        raise CalorError("calor completion", "SHELL must be one of bash, zsh, fish", f"{shell!r}")
     print(get_completion_script(prog_name="calor", complete_var=COMPLETE, shell=shell))
     return PASS

@@ -10,6 +10,8 @@ from calor.errors import CalorError
 from calor.law.dialect import every_form
 
 HELP = "PID gains from one way of writing them to the others."
+OPTIONS = {"gain": "--gain", "integral time": "--ti", "derivative time": "--td", "form": "--from"}
+"""What the core calls what is given, as options."""
 
 
 def command(
@@ -24,13 +26,13 @@ def command(
 ) -> int:
     gains = every_form(source, gain, ti, td)
     if target and target not in gains:
-        raise CalorError(f"calor convert: --to: must be one of {', '.join(gains)} (received {target!r})")
+        raise CalorError("calor convert: --to", f"must be one of {', '.join(gains)}", f"{target!r}")
     if as_json:
         print_json(gains)
         return PASS
     if target and gains[target] is None:
         raise CalorError(
-            "calor convert: --to series: not possible; the series form needs --ti of at least 4 times --td"
+            "calor convert: --to series", "not possible", "", "the series form needs --ti of at least 4 times --td"
         )
     print_gains({target: gains[target]} if target else gains)
     return PASS

@@ -30,7 +30,7 @@ def command(file: Path = DESIGN_FILE, as_json: bool = AS_JSON) -> int:
 def report(design: Design, source: str) -> dict[str, Any]:
     """The list as JSON has it. Raises CalorError where the design has no driver."""
     if design.driver is None:
-        raise CalorError(f"{source}: {LEFT_OUT}")
+        raise CalorError(source, LEFT_OUT)
     watt = loads.electric_watt(design.load)
     lines = drivers.checked(design.driver, watt, design.load.ambient_celsius)
     return {

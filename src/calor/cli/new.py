@@ -7,7 +7,7 @@ from pathlib import Path
 import typer
 
 from calor.cli.exit_codes import PASS
-from calor.errors import CalorError
+from calor.errors import CalorError, unwritable
 
 HELP = "Write a commented design to start from."
 
@@ -20,10 +20,10 @@ def command(
     from calor.design.file import save_atomically
 
     if file.exists() and not force:
-        raise CalorError(f"{file}: is already there; choose another name or add --force to replace it")
+        raise CalorError(file, "is already there", "", "choose another name or add --force to replace it")
     try:
         save_atomically(file, STARTER.read_text(encoding="utf-8"))
     except OSError as error:
-        raise CalorError(f"{file}: cannot be written ({error.strerror or error}); choose another place") from None
+        raise unwritable(CalorError, file, error) from None
     print(f"wrote {file}; next: calor run {file}")
     return PASS

@@ -12,7 +12,7 @@ import typer
 from calor.cli.common import AS_JSON, numbers, open_design, print_json
 from calor.cli.exit_codes import PASS
 from calor.cli.probe_text import print_text
-from calor.errors import CalorError
+from calor.errors import CalorError, unwritable
 
 if TYPE_CHECKING:
     from calor.design.model import Design
@@ -20,6 +20,8 @@ if TYPE_CHECKING:
 
 POINTS_WANTED = "a CSV of points with the columns temperature_celsius and resistance_ohm"
 HELP = "The probe: at temperatures or counts with its error budget; a table; a fit; two probes."
+OPTIONS = {"table": "--table", "range": "--from and --to", "temperature": "--celsius", "counts": "--counts"}
+"""What the core calls what is given, as options."""
 
 
 def command(
@@ -46,9 +48,10 @@ def command(
     wanted = [option for option, given in asked.items() if given]
     if len(wanted) != 1:
         raise CalorError(
-            "calor probe: give either --celsius T… or --counts N…, or one of --table, --fit, --compare, --calibrate,"
-            f" --formula, --out (received {' '.join(wanted) or 'none'}),"
-            " for example calor probe FILE --celsius 0 37.5 100"
+            "calor probe",
+            "give either --celsius T… or --counts N…, or one of --table, --fit, --compare, --calibrate, "
+            "--formula, --out, for example calor probe FILE --celsius 0 37.5 100",
+            " ".join(wanted) or "none",
         )
     data: dict[str, Any] = {}
     if fit is not None:
@@ -56,7 +59,7 @@ def command(
     elif compare is not None:
         data = compared(compare)
     elif file is None:
-        raise CalorError(f"calor probe: {wanted[0]}: needs a design, for example calor probe FILE {wanted[0]} …")
+        raise CalorError(f"calor probe: {wanted[0]}", f"needs a design, for example calor probe FILE {wanted[0]} …")
     elif calibrate is not None:
         return _calibrate(calibrate, file, as_json)
     else:
@@ -107,7 +110,7 @@ def fitted(path: Path) -> dict[str, Any]:
     try:
         found = steinhart_hart.fit(celsius, ohm)
     except ValueError as error:
-        raise CalorError(f"{path}: {error}") from None
+        raise CalorError(path, error) from None
     three = found.three_parameters
     inverse_kelvin = np.array([_inverse_kelvin(found.coefficients, r) for r in found.ohm])
     residual_celsius = 1.0 / inverse_kelvin - steinhart_hart.KELVIN_AT_0_CELSIUS - found.celsius
@@ -152,9 +155,9 @@ def table_of(
     from calor.sense import table
 
     if number not in table.BYTES:
-        raise CalorError(f"calor probe: --number: must be integer or float (received {number!r})")
+        raise CalorError("calor probe: --number", "must be integer or float", f"{number!r}")
     if low_celsius is None or high_celsius is None:
-        raise CalorError("calor probe: --table: needs its range, for example --table 0.1 --from 20 --to 50")
+        raise CalorError("calor probe: --table", "needs its range, for example --table 0.1 --from 20 --to 50")
     kind: table.Number = "integer" if number == "integer" else "float"
     return table.smallest(design.probe, within_celsius, low_celsius, high_celsius, kind)
 
@@ -220,7 +223,7 @@ def _calibrate(points: Path, file: Path, as_json: bool) -> int:
     try:
         save_atomically(file, text)
     except OSError as error:
-        raise CalorError(f"{file}: cannot be written ({error.strerror or error}); choose another place") from None
+        raise unwritable(CalorError, file, error) from None
     data = {"file": str(file)} | calibration_report(open_design(file))
     if as_json:
         print_json(data)

@@ -11,6 +11,8 @@ from calor.cli.exit_codes import FAIL, PASS
 from calor.errors import CalorError
 
 HELP = "Simulate a trial and judge it: exit 0 pass, 1 fail, 2 bad input."
+OPTIONS = {"controller": "--with"}
+"""What the core calls what is given, as options."""
 
 
 def command(
@@ -36,7 +38,7 @@ def command(
     except KeyError:
         names = ", ".join(repr(item.name) for item in design.trial)
         raise CalorError(
-            f"{file}: --trial: there is no trial of that name (received {trial!r}); one of {names}"
+            f"{file}: --trial", "there is no trial of that name", f"{trial!r}", f"one of {names}"
         ) from None
     if allow_code and design.law.kind == "code":
         consent.allow(own_file(design.law))

@@ -15,6 +15,11 @@ from calor.load import sizing
 from calor.load.sizing import Sizing, Warming, heat_capacity_j_per_k, wall_w_per_k
 
 HELP = "A heater for a warm-up time, or the time for a heater: of a design, or of a mass."
+OPTIONS = {
+    "material": "--material", "wall": "--wall", "area and thickness": "--area and --thickness", "loss": "--loss",
+    "heater": "--watt", "warm-up time": "--time", "heat capacity": "--heat-capacity", "target": "--to",
+}  # fmt: skip
+"""What the core calls what is given, as options."""
 
 
 def command(
@@ -41,8 +46,10 @@ def command(
         watt = own_watt if watt is None and time is None else watt
     elif start is None or target is None or (mass is None and capacity is None):
         raise CalorError(
-            "calor size: give a FILE, or --mass (or --heat-capacity), --from and --to; for example"
-            " calor size --mass 6 --material water --from 20 --to 38 --watt 300"
+            "calor size",
+            "give a FILE, or --mass (or --heat-capacity), --from and --to",
+            "",
+            "for example calor size --mass 6 --material water --from 20 --to 38 --watt 300",
         )
     else:
         warming = Warming(0.0, start, target, start, 0.0)
@@ -79,8 +86,10 @@ def of_design(path: Path) -> tuple[Warming, float]:
         capacity = load.mass_kg * load.j_per_kg_k + load.vessel_j_per_k + load.element_j_per_k
         return Warming(capacity, start, target, ambient, load.loss_w_per_k), load.heater_watt
     raise CalorError(
-        f"{path}: load.kind: a {load.kind} load knows no watts (received {load.kind!r}); use a lump, chamber or liquid"
-        " load, or give --mass, --material, --from and --to"
+        f"{path}: load.kind",
+        f"a {load.kind} load knows no watts",
+        f"{load.kind!r}",
+        "use a lump, chamber or liquid load, or give --mass, --material, --from and --to",
     )
 
 
@@ -88,7 +97,7 @@ def report(warming: Warming, watt: float | None, time_s: float | None, price_per
     """The figures as JSON has them. Raises CalorError."""
     if (watt is None) == (time_s is None):
         raise CalorError(
-            "calor size: give either --watt (for the time) or --time (for the watts), for example --watt 300"
+            "calor size", "give either --watt (for the time) or --time (for the watts), for example --watt 300"
         )
     found = sizing.for_watt(warming, watt) if watt is not None else sizing.for_time(warming, float(time_s or 0.0))
 

@@ -37,8 +37,10 @@ class Annotations:
         if typing.get_origin(hint) is tuple and ... not in typing.get_args(hint):
             return self.tuple_of(tuple(self._kind(part, owner, name) for part in typing.get_args(hint)))
         raise TranslationError(
-            f"{owner.__module__}.{owner.__qualname__}: {name}: no kind of value for {hint!r}; declare it as float, int,"
-            " bool, a named tuple, a tuple, or Column, Table, Counts, Flags, Singles (docs/compiled-steps.md)"
+            f"{owner.__module__}.{owner.__qualname__}: {name}",
+            f"no kind of value for {hint!r}",
+            remedy="declare it as float, int, bool, a named tuple, a tuple, or Column, Table, Counts, Flags, Singles"
+            " (docs/compiled-steps.md)",
         )
 
     def struct_of(self, made_by: Any) -> Struct:

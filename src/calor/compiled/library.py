@@ -42,7 +42,7 @@ class Kernel:
     def address(self, name: str) -> Any:
         """The address of a function of the runtime. Raises CalorError where nothing is compiled."""
         if self._library is None:
-            raise CalorError(f"a compiled loop is needed; {' '.join(self.said)}")
+            raise CalorError("", "a compiled loop is needed", "", " ".join(self.said))
         return ctypes.cast(self._library[name], ctypes.c_void_p)
 
 
@@ -60,7 +60,7 @@ def uncompiled(entry: Entry[..., Any]) -> Callable[..., Any]:
 
             # compiled, a division by zero is an infinity and goes on
             raise CalorError(
-                f"uncompiled, this cannot be computed ({error}); with a C compiler it can: {INSTALL}"
+                "", f"uncompiled, this cannot be computed ({error})", "", f"with a C compiler it can: {INSTALL}"
             ) from None
 
     return call

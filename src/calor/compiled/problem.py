@@ -17,7 +17,5 @@ def problem(python: Any, node: ast.AST, what: str, remedy: str) -> TranslationEr
     """The error for a piece of a function's source."""
     line = python.__code__.co_firstlineno + getattr(node, "lineno", 1) - 1
     source = shown(ast.unparse(node)).strip("'\"")
-    return TranslationError(
-        f"{inspect.getsourcefile(python)}:{line}: {python.__name__}: {what}: {source}; {remedy}"
-        " (docs/compiled-steps.md)"
-    )
+    where = f"{inspect.getsourcefile(python)}:{line}: {python.__name__}"
+    return TranslationError(where, f"{what}: {source}", remedy=f"{remedy} (docs/compiled-steps.md)")

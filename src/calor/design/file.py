@@ -45,7 +45,7 @@ def read(path: Path) -> DesignFile:
             raise DesignError([Problem("file", "is far too large for a design; give the path of " + WANTED)], str(path))
         raw = path.read_bytes()
     except OSError as error:
-        raise DesignError([Problem("file", unreadable(path, error, WANTED).split(": ", 1)[1])], str(path)) from None
+        raise DesignError([Problem("file", unreadable(CalorError, path, error, WANTED).said)], str(path)) from None
     try:
         text = raw.decode("utf-8-sig")
     except UnicodeDecodeError as error:

@@ -28,7 +28,7 @@ def read_record(path: str, ambient_column: str | None, humidity_column: str | No
     try:
         changed = place.stat().st_mtime_ns
     except OSError as error:
-        raise CalorError(unreadable(place, error, WANTED)) from None
+        raise unreadable(CalorError, place, error, WANTED) from None
     return _read(path, changed, ambient_column, humidity_column)
 
 
@@ -40,18 +40,18 @@ def _read(path: str, changed: int, ambient_column: str | None, humidity_column: 
     try:
         table = pd.read_csv(path, sep=None, engine="python", comment="#", skipinitialspace=True)
     except OSError as error:
-        raise CalorError(unreadable(Path(path), error, WANTED)) from None
+        raise unreadable(CalorError, Path(path), error, WANTED) from None
     except (ValueError, pd.errors.ParserError) as error:
         line = str(error).splitlines()[0] if str(error) else type(error).__name__
-        raise CalorError(f"{path}: is not a table ({line}); give {WANTED}") from None
+        raise CalorError(path, f"is not a table ({line})", "", f"give {WANTED}") from None
     names = [str(name).strip() for name in table.columns]
     table.columns = names
     if len(names) < 2 or not len(table):
-        raise CalorError(f"{path}: has {len(names)} column(s) and {len(table)} row(s); give {WANTED}")
+        raise CalorError(path, f"has {len(names)} column(s) and {len(table)} row(s)", "", f"give {WANTED}")
     wanted = names[1] if ambient_column is None else ambient_column
     for key, name in (("ambient_column", wanted), ("humidity_column", humidity_column)):
         if name is not None and name not in names:
-            raise CalorError(f"{path}: {key}: there is no column {name!r}; it has {', '.join(names)}")
+            raise CalorError(f"{path}: {key}", f"there is no column {name!r}", "", f"it has {', '.join(names)}")
     time_s = pd.to_numeric(table[names[0]], errors="coerce")
     if time_s.isna().all():
         stamps = pd.to_datetime(table[names[0]], errors="coerce", utc=True)
@@ -63,7 +63,7 @@ def _read(path: str, changed: int, ambient_column: str | None, humidity_column: 
         humidity = np.asarray(pd.to_numeric(table[humidity_column], errors="coerce"), dtype=np.float64) / 100.0
     known = np.isfinite(seconds) & np.isfinite(celsius)
     if not known.any():
-        raise CalorError(f"{path}: column {wanted!r} holds no number beside a time; name another in ambient_column")
+        raise CalorError(path, f"column {wanted!r} holds no number beside a time", "", "name another in ambient_column")
     seconds, celsius, humidity = seconds[known], celsius[known], humidity[known]
     order = np.argsort(seconds, kind="stable")
     seconds, celsius, humidity = seconds[order], celsius[order], humidity[order]

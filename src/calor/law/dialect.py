@@ -76,16 +76,14 @@ def every_form(source: str, first: float, second: float, third: float) -> dict[s
     Raises CalorError where a number is out of range or the dialect unknown.
     """
     if source not in FORMS_OF_GAINS:
-        raise CalorError(f"calor convert: --from: must be one of {', '.join(FORMS_OF_GAINS)} (received {source!r})")
-    for option, value in (("--gain", first), ("--ti", second), ("--td", third)):
+        raise CalorError("form", f"must be one of {', '.join(FORMS_OF_GAINS)}", f"{source!r}")
+    for name, value in (("gain", first), ("integral time", second), ("derivative time", third)):
         if not math.isfinite(value) or value < 0.0:
-            raise CalorError(f"calor convert: {option}: must be a number of at least 0 (received {value:g})")
+            raise CalorError(name, "must be a number of at least 0", f"{value:g}")
     try:
         gain, ti_s, td_s = to_standard(source, first, second, third)
     except ValueError as error:
-        raise CalorError(f"calor convert: --gain: {error} (received {first:g})") from None
+        raise CalorError("gain", error, f"{first:g}") from None
     if gain <= 0.0:
-        raise CalorError(
-            f"calor convert: --gain: must be above 0 (received {first:g}); without a gain nothing can be converted"
-        )
+        raise CalorError("gain", "must be above 0", f"{first:g}", "without a gain nothing can be converted")
     return {dialect: from_standard(dialect, gain, ti_s, td_s) for dialect in FORMS_OF_GAINS}

@@ -53,18 +53,16 @@ class Sizing(NamedTuple):
 def heat_capacity_j_per_k(material: str, mass_kg: float) -> float:
     """Heat capacity of so much of a material. Raises CalorError where the material is not known."""
     if material not in J_PER_KG_K:
-        raise CalorError(f"calor size: --material: must be one of {', '.join(J_PER_KG_K)} (received {material!r})")
+        raise CalorError("material", f"must be one of {', '.join(J_PER_KG_K)}", f"{material!r}")
     return J_PER_KG_K[material] * mass_kg
 
 
 def wall_w_per_k(material: str, area_m2: float, thickness_m: float) -> float:
     """Loss through a wall, its surfaces apart: conductivity·area/thickness. Raises CalorError."""
     if material not in W_PER_M_K:
-        raise CalorError(f"calor size: --wall: must be one of {', '.join(W_PER_M_K)} (received {material!r})")
+        raise CalorError("wall", f"must be one of {', '.join(W_PER_M_K)}", f"{material!r}")
     if not (area_m2 > 0.0 and thickness_m > 0.0):
-        raise CalorError(
-            f"calor size: --area and --thickness: must be above 0 (received {area_m2:g} m² and {thickness_m:g} m)"
-        )
+        raise CalorError("area and thickness", "must be above 0", f"{area_m2:g} m² and {thickness_m:g} m")
     return W_PER_M_K[material] * area_m2 / thickness_m
 
 
@@ -72,15 +70,19 @@ def check(warming: Warming) -> None:
     """Raises CalorError where nothing can be worked out from it."""
     if not warming.heat_capacity_j_per_k > 0.0:
         raise CalorError(
-            f"calor size: the heat capacity must be above 0 J/K (received {warming.heat_capacity_j_per_k:g});"
-            " give --mass with --material, or --heat-capacity"
+            "heat capacity",
+            "must be above 0 J/K",
+            f"{warming.heat_capacity_j_per_k:g}",
+            "give a mass and its material, or a heat capacity",
         )
     if not warming.loss_w_per_k >= 0.0:
-        raise CalorError(f"calor size: --loss: must be 0 W/K or more (received {warming.loss_w_per_k:g})")
+        raise CalorError("loss", "must be 0 W/K or more", f"{warming.loss_w_per_k:g}")
     if not warming.target_celsius > warming.start_celsius:
         raise CalorError(
-            f"calor size: --to must be above --from (received {warming.target_celsius:g} and"
-            f" {warming.start_celsius:g} °C); cooling is sized from the load's own figures"
+            "target",
+            f"must be above the {warming.start_celsius:g} °C it starts from",
+            f"{warming.target_celsius:g} °C",
+            "cooling is sized from the load's own figures",
         )
 
 
@@ -93,7 +95,7 @@ def for_watt(warming: Warming, watt: float) -> Sizing:
     """How long so many watts take. Raises CalorError."""
     check(warming)
     if not watt > 0.0:
-        raise CalorError(f"calor size: --watt: must be above 0 (received {watt:g})")
+        raise CalorError("heater", "must be above 0", f"{watt:g}")
     loss, capacity = warming.loss_w_per_k, warming.heat_capacity_j_per_k
     rise, begun = warming.rise_celsius, warming.begun_celsius
     if loss == 0.0:
@@ -109,7 +111,7 @@ def for_time(warming: Warming, time_s: float) -> Sizing:
     """How many watts a warm-up in so long takes. Raises CalorError."""
     check(warming)
     if not time_s > 0.0:
-        raise CalorError(f"calor size: --time: must be above 0 s (received {time_s:g})")
+        raise CalorError("warm-up time", "must be above 0 s", f"{time_s:g}")
     loss, capacity = warming.loss_w_per_k, warming.heat_capacity_j_per_k
     rise, begun = warming.rise_celsius, warming.begun_celsius
     if loss == 0.0:

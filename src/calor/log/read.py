@@ -133,14 +133,14 @@ def sniff(path: Path) -> Layout:
         with path.open("rb") as stream:
             head = stream.read(SNIFFED_BYTES)
     except OSError as error:
-        raise LogError(unreadable(path, error, WANTED)) from None
+        raise unreadable(LogError, path, error, WANTED) from None
     if not head.strip():
-        raise LogError(f"{path}: is empty; give the path of {WANTED}")
+        raise LogError(path, "is empty", "", f"give the path of {WANTED}")
     if b"\0" in head and not head.startswith((b"\xff\xfe", b"\xfe\xff")):
-        raise LogError(f"{path}: is not text (a zero byte at {head.index(0)}); give the path of {WANTED}")
+        raise LogError(path, f"is not text (a zero byte at {head.index(0)})", "", f"give the path of {WANTED}")
     text, encoding = _decoded(head)
     if sum(not (char.isprintable() or char in "\r\n\t") for char in text) > 0.05 * len(text):
-        raise LogError(f"{path}: is not text; give the path of {WANTED}")
+        raise LogError(path, "is not text", "", f"give the path of {WANTED}")
     lines = text.splitlines()
     if len(head) == SNIFFED_BYTES:
         lines = lines[:-1]
@@ -152,17 +152,22 @@ def sniff(path: Path) -> Layout:
     decimal = "," if separator != "," and any(re.search(r"\d,\d", line) for line in body) else "."
     if not any(re.search(r"[A-Za-z°]", name) for name in headers):
         raise LogError(
-            f"{path}: line {first + 1}: there is no header (received {shown(header)});"
-            " add a first line such as time_s,temperature_celsius"
+            f"{path}: line {first + 1}",
+            "there is no header",
+            shown(header),
+            "add a first line such as time_s,temperature_celsius",
         )
     roles = recognise(headers)
     if "time" not in roles:
         raise LogError(
-            f"{path}: no column of times among {shown(headers, 100)}; name one time_s (seconds) or timestamp"
+            path, f"no column of times among {shown(headers, 100)}", "", "name one time_s (seconds) or timestamp"
         )
     if "temperature" not in roles:
         raise LogError(
-            f"{path}: no column of temperatures among {shown(headers, 100)}; name one temperature_celsius (or °F, K)"
+            path,
+            f"no column of temperatures among {shown(headers, 100)}",
+            "",
+            "name one temperature_celsius (or °F, K)",
         )
     return Layout(separator, decimal, encoding, first, tuple(headers), roles, temperature_unit(roles["temperature"]))
 
@@ -191,9 +196,9 @@ def _load(path: Path, layout: Layout, also: list[str] | None = None) -> pd.DataF
         )  # fmt: skip
     except (ValueError, OSError) as error:
         line = str(error).strip().splitlines()[0]
-        raise LogError(f"{path}: cannot be read as CSV: {line}; mend that line or export the log again") from None
+        raise LogError(path, f"cannot be read as CSV: {line}", "", "mend that line or export the log again") from None
     if len(frame) < 2:
-        raise LogError(f"{path}: has {len(frame)} row{'s' * (len(frame) != 1)} of data; a run needs at least two")
+        raise LogError(path, f"has {len(frame)} row{'s' * (len(frame) != 1)} of data", "", "a run needs at least two")
     return frame
 
 
@@ -217,8 +222,10 @@ def _numbers(path: Path, frame: pd.DataFrame, layout: Layout, header: str) -> Co
         if len(wrong):
             row = int(wrong[0])
             raise LogError(
-                f"{path}: {_line_of(layout, row)}, column {header.strip()!r}: is not a number"
-                f" (received {shown(str(text.iloc[row]))}); correct it or leave it empty"
+                f"{path}: {_line_of(layout, row)}, column {header.strip()!r}",
+                "is not a number",
+                shown(str(text.iloc[row])),
+                "correct it or leave it empty",
             )
         column = numeric
     values = np.asarray(column.to_numpy(dtype=float, na_value=np.nan), dtype=float)
@@ -243,21 +250,23 @@ def _times(path: Path, frame: pd.DataFrame, layout: Layout) -> tuple[Column, npt
     if len(bad):
         row = int(bad[0])
         raise LogError(
-            f"{path}: {_line_of(layout, row)}, column {header.strip()!r}: is not a time"
-            f" (received {shown(str(column.iloc[row]))}); use seconds or stamps like 2026-03-01 14:05:00"
+            f"{path}: {_line_of(layout, row)}, column {header.strip()!r}",
+            "is not a time",
+            shown(str(column.iloc[row])),
+            "use seconds or stamps like 2026-03-01 14:05:00",
         )
     falls = np.flatnonzero(np.diff(time_s) < 0.0)
     if len(falls):
         row = int(falls[0]) + 1
         raise LogError(
-            f"{path}: {_line_of(layout, row)}: times fall (received {shown(str(column.iloc[row]))} after"
-            f" {shown(str(column.iloc[row - 1]))}); sort the log by time or split it where the logger was restarted"
+            f"{path}: {_line_of(layout, row)}",
+            "times fall",
+            f"{shown(str(column.iloc[row]))} after {shown(str(column.iloc[row - 1]))}",
+            "sort the log by time or split it where the logger was restarted",
         )
     keep = np.concatenate(([True], np.diff(time_s) > 0.0))
     if keep.sum() < 2:
-        raise LogError(
-            f"{path}: all rows have the same time (received {shown(str(column.iloc[0]))}); check the time column"
-        )
+        raise LogError(path, "all rows have the same time", shown(str(column.iloc[0])), "check the time column")
     return time_s[keep], np.flatnonzero(keep)
 
 

@@ -169,15 +169,17 @@ def compare_log(path: Path) -> dict[str, Any]:
     time_s, columns, output = logs.read_temperatures(path)
     if len(columns) < 2:
         raise LogError(
-            f"{path}: has {len(columns)} column of temperatures (received {', '.join(columns) or 'none'});"
-            " two are needed, named first_celsius and second_celsius for example"
+            path,
+            f"has {len(columns)} column of temperatures",
+            ", ".join(columns) or "none",
+            "two are needed, named first_celsius and second_celsius for example",
         )
     names = list(columns)[:2]
     first, second = (to_celsius(temperature_unit(name), columns[name]) for name in names)
     try:
         found = compare(time_s, first, second, output)
     except ValueError as error:
-        raise LogError(f"{path}: {error}") from None
+        raise LogError(path, error) from None
 
     def plain(value: float) -> float | None:
         return value if math.isfinite(value) else None

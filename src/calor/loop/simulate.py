@@ -69,8 +69,10 @@ def _needs_no_seat(design: Design) -> None:
     """Raises CalorError where the law is code of the user's own, which only a seat can run."""
     if isinstance(design.law, Code):
         raise CalorError(
-            "law.kind code: your own controller code runs in a trial only, by calor run or on the desk; choose a law of"
-            " Calor's for anything else"
+            "law.kind code",
+            "your own controller code runs in a trial only",
+            "",
+            "choose a law of Calor's for anything else",
         )
 
 

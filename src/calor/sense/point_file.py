@@ -24,22 +24,24 @@ def read_rows(path: Path, columns: tuple[str, ...], wanted: str) -> list[Row]:
     try:
         text = path.read_text(encoding="utf-8-sig")
     except OSError as error:
-        raise CalorError(unreadable(path, error, wanted)) from None
+        raise unreadable(CalorError, path, error, wanted) from None
     except UnicodeDecodeError as error:
-        raise CalorError(f"{path}: is not text in UTF-8 (byte {error.start + 1}); give the path of {wanted}") from None
+        raise CalorError(
+            path, f"is not text in UTF-8 (byte {error.start + 1})", "", f"give the path of {wanted}"
+        ) from None
     lines = [
         (number, line) for number, line in enumerate(text.splitlines(), 1) if line.strip(" ,;\t") and line[0] != "#"
     ]
     if not lines:
-        raise CalorError(f"{path}: is empty; give the path of {wanted}")
+        raise CalorError(path, "is empty", "", f"give the path of {wanted}")
     first, header = lines[0]
     separator = next((sign for sign in (";", "\t") if sign in header), ",")
     names = [name.strip() for name in next(csv.reader([header], delimiter=separator))]
     for column in columns:
         if column not in names:
-            raise CalorError(f"{path}: line {first}: there is no column {column} (received {shown(names)}); add it")
+            raise CalorError(f"{path}: line {first}", f"there is no column {column}", shown(names), "add it")
     if len(lines) == 1:
-        raise CalorError(f"{path}: has a header and no points; add lines under it")
+        raise CalorError(path, "has a header and no points", "", "add lines under it")
     rows = []
     for number, line in lines[1:]:
         cells = [cell.strip() for cell in next(csv.reader([line], delimiter=separator))]
@@ -56,7 +58,7 @@ def number_in(path: Path, row: Row, column: str) -> float:
     except ValueError:
         value = math.nan
     if not math.isfinite(value):
-        raise CalorError(f"{path}: line {line}: {column}: must be a number (received {shown(text)}); correct it")
+        raise CalorError(f"{path}: line {line}: {column}", "must be a number", shown(text), "correct it")
     return value
 
 
@@ -77,7 +79,7 @@ def calibration_points(path: Path) -> tuple[CalibrationPoint, ...]:
                 date = datetime.date.fromisoformat(cells["date"])
             except ValueError:
                 raise CalorError(
-                    f"{path}: line {line}: date: must be a day as in 2026-11-02 (received {shown(cells['date'])})"
+                    f"{path}: line {line}: date", "must be a day as in 2026-11-02", shown(cells["date"])
                 ) from None
         doubt = number_in(path, row, "uncertainty_celsius") if cells.get("uncertainty_celsius") else 0.0
         values = {
@@ -93,7 +95,6 @@ def calibration_points(path: Path) -> tuple[CalibrationPoint, ...]:
             detail = error.errors()[0]
             key = str(detail["loc"][0])
             raise CalorError(
-                f"{path}: line {line}: {key}: {detail['msg'].removeprefix('Input ').lower()}"
-                f" (received {shown(detail['input'])})"
+                f"{path}: line {line}: {key}", detail["msg"].removeprefix("Input ").lower(), shown(detail["input"])
             ) from None
     return tuple(points)

@@ -86,10 +86,8 @@ def at_celsius(settings: AnyProbe, celsius: float) -> Point:
     low, high, why = reach(settings)
     if not (math.isfinite(celsius) and low <= celsius <= high):
         if low < -273.0:
-            raise CalorError(f"calor probe: --celsius: must be a number above -273.15 (received {celsius:g})")
-        raise CalorError(
-            f"calor probe: --celsius: must be a number from {low:g} to {high:g} °C, where {why} (received {celsius:g})"
-        )
+            raise CalorError("temperature", "must be a number above -273.15", f"{celsius:g}")
+        raise CalorError("temperature", f"must be a number from {low:g} to {high:g} °C, where {why}", f"{celsius:g}")
     plain = registry.numbers(settings.model_copy(update={"offset_celsius": 0.0}))
     counts = float(sweep.counts_over(plain, np.array([celsius]))[0])
     return _point(settings, plain, celsius, counts)
@@ -99,12 +97,12 @@ def at_counts(settings: AnyProbe, counts: int) -> Point:
     """What the firmware makes of a code. Raises CalorError where the converter has no such code."""
     if settings.kind == "ideal":
         raise CalorError(
-            "calor probe: --counts: an ideal probe has no converter; use --celsius, or a probe of another kind"
+            "counts", "an ideal probe has no converter", "", "give temperatures, or choose a probe of another kind"
         )
     plain = registry.numbers(settings)
     low, high = code_range(plain)
     if not low <= counts <= high:
-        raise CalorError(f"calor probe: --counts: must be a code from {low} to {high} (received {counts})")
+        raise CalorError("counts", f"must be a code from {low} to {high}", counts)
     point = _point(settings, plain, None, float(counts))
     point["celsius"] = point["celsius_back"]
     return point

@@ -123,9 +123,8 @@ def _tables(settings: AnyProbe, scope: Scope) -> tuple[list[tuple[int, float]], 
 
 
 def _own_words(error: CalorError) -> str:
-    """A table's error without the words of the command line."""
-    said = str(error).rsplit(": ", 1)[-1]
-    return said[0].upper() + said[1:].replace("--number float", "float entries") + "."
+    """A table's error as a sentence."""
+    return f"{error.said[0].upper()}{error.said[1:]}."
 
 
 def _finer(settings: AnyProbe, scope: Scope, unit: TemperatureUnit) -> str:

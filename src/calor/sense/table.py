@@ -59,12 +59,11 @@ def _scope(settings: AnyProbe, low_celsius: float, high_celsius: float) -> _Scop
     """The codes a table between two temperatures has to cover. Raises CalorError where there are none."""
     if not registry.has_converter(settings):
         raise CalorError(
-            f"calor probe: --table: a {settings.kind} probe gives °C by itself and needs no table;"
-            " use one with a converter"
+            "table", f"a {settings.kind} probe gives °C by itself and needs no table", "", "use one with a converter"
         )
     if not low_celsius < high_celsius:
         raise CalorError(
-            f"calor probe: --from must be below --to (received {low_celsius:g} and {high_celsius:g}); swap them"
+            "range", "the lower end must be below the upper", f"{low_celsius:g} and {high_celsius:g}", "swap them"
         )
     plain = registry.numbers(settings.model_copy(update={"offset_celsius": 0.0}))
     ends = np.sort(sweep.exact_counts_over(plain, np.array([low_celsius, high_celsius])))
@@ -79,9 +78,11 @@ def _scope(settings: AnyProbe, low_celsius: float, high_celsius: float) -> _Scop
         or last - first < 2
     ):
         raise CalorError(
-            f"calor probe: --from {low_celsius:g} --to {high_celsius:g}: the probe cannot be read over all of it (its"
-            f" codes end at {first} and {last} of {plain.firmware.adc.codes:.0f});"
-            " ask for a narrower range or change its circuit"
+            f"range {low_celsius:g} to {high_celsius:g} °C",
+            f"the probe cannot be read over all of it (its codes end at {first} and {last} of "
+            f"{plain.firmware.adc.codes:.0f})",
+            "",
+            "ask for a narrower range or change its circuit",
         )
     count = min(last - first + 1, MOST_CODES)
     codes = np.unique(np.round(np.linspace(first, last, count)))
@@ -136,7 +137,7 @@ def smallest(
     Raises CalorError where no table is.
     """
     if not within_celsius > 0.0:
-        raise CalorError(f"calor probe: --table: must be above 0 °C, 0.1 for example (received {within_celsius:g})")
+        raise CalorError("table", "must be above 0 °C, 0.1 for example", f"{within_celsius:g}")
     scope = _scope(settings, low_celsius, high_celsius)
     best = None
     for entries in range(2, min(MOST_ENTRIES, scope.last - scope.first + 1) + 1):
@@ -148,8 +149,8 @@ def smallest(
         elif number == "integer" and entries > 2 * best.entries + 64:
             break  # only the rounding of the entries is left
     said = f"{best.worst_celsius:.3g} °C with {best.entries} entries" if best is not None else "none"
-    hint = "ask for --number float or more" if number == "integer" else "ask for more"
-    raise CalorError(f"calor probe: --table {within_celsius:g}: no table is that close (the best is {said}); {hint}")
+    hint = "use float entries, or allow a larger error" if number == "integer" else "allow a larger error"
+    raise CalorError(f"table within {within_celsius:g} °C", f"no table is that close (the best is {said})", "", hint)
 
 
 def sizes(

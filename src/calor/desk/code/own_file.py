@@ -26,9 +26,9 @@ def read_law(path: Path) -> str:
     try:
         return path.read_text(encoding="utf-8")
     except OSError as error:
-        raise CalorError(unreadable(path, error, WANTED)) from None
+        raise unreadable(CalorError, path, error, WANTED) from None
     except UnicodeDecodeError as error:
-        raise CalorError(f"{path}: is not text in UTF-8 (byte {error.start + 1}); give {WANTED}") from None
+        raise CalorError(path, f"is not text in UTF-8 (byte {error.start + 1})", "", f"give {WANTED}") from None
 
 
 class OwnFile(QFrame):

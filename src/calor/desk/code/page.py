@@ -148,7 +148,7 @@ class CodePage(Page):
         try:
             self.form = form_of(self._desk.document.design.probe, wanted.fixed, wanted.table)
         except CalorError as error:
-            self._desk.say("error", str(error).removeprefix("--table: "))
+            self._desk.say("error", error.said[0].upper() + error.said[1:] + ".")
         self.show_model()
 
     def show_model(self) -> None:

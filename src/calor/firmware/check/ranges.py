@@ -122,8 +122,10 @@ def proven(design: Design, files: dict[str, str]) -> list[Range]:
         worst = max(abs(item.low), abs(item.high))
         if worst > LARGEST:
             raise FirmwareError(
-                f"--fixed: {item.name} may reach {worst:.6g}, beyond the ±{LARGEST:.0f} of Q16.16; make it smaller or"
-                " leave --fixed out"
+                "fixed point",
+                f"{item.name} may reach {worst:.6g}, beyond the ±{LARGEST:.0f} of Q16.16",
+                "",
+                "make it smaller, or compute in float",
             )
     for text in files.values():
         for name, digits in _CONSTANT.findall(text):
@@ -131,13 +133,17 @@ def proven(design: Design, files: dict[str, str]) -> list[Range]:
             where = name or "a constant"
             if abs(value) > LARGEST + 1.0:
                 raise FirmwareError(
-                    f"--fixed: {where} is {value:.6g}, beyond the ±{LARGEST:.0f} of Q16.16; make it smaller or leave"
-                    " --fixed out"
+                    "fixed point",
+                    f"{where} is {value:.6g}, beyond the ±{LARGEST:.0f} of Q16.16",
+                    "",
+                    "make it smaller, or compute in float",
                 )
             kept = round(value / STEP) * STEP
             if value and abs(kept - value) > MOST_ROUNDING * abs(value) and name:
                 raise FirmwareError(
-                    f"--fixed: {where} is {value:.6g} and would be rounded to {kept:.6g} in Q16.16; make it larger or"
-                    " leave --fixed out"
+                    "fixed point",
+                    f"{where} is {value:.6g} and would be rounded to {kept:.6g} in Q16.16",
+                    "",
+                    "make it larger, or compute in float",
                 )
     return found

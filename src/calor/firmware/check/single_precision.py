@@ -178,7 +178,7 @@ def _ask(folder: Path, goes_on: Callable[[], bool]) -> bool:
     if said != DONE:
         said += " " + _end(process)
         last = said.strip().splitlines()
-        raise FirmwareError(f"the reference in single precision failed: {last[-1] if last else 'no message'}")
+        raise FirmwareError("", f"the reference in single precision failed: {(last[-1] if last else 'no message')}")
     _FREE.append(process)
     return True
 

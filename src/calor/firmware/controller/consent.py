@@ -26,7 +26,7 @@ def _hash(path: Path) -> str:
     try:
         return hashlib.sha256(path.read_bytes()).hexdigest()
     except OSError as error:
-        raise FirmwareError(unreadable(path, error, "your own controller code, in C (.c) or Python (.py)")) from None
+        raise unreadable(FirmwareError, path, error, "your own controller code, in C (.c) or Python (.py)") from None
 
 
 def _known() -> list[str]:
@@ -52,13 +52,15 @@ def allow(path: Path) -> None:
         _kept().parent.mkdir(parents=True, exist_ok=True)
         save_atomically(_kept(), json.dumps([*known, content][-MOST_KEPT:], indent=0))
     except OSError as error:
-        raise FirmwareError(f"{_kept()}: cannot be written ({error.strerror or error}); make it writable") from None
+        raise FirmwareError(_kept(), f"cannot be written ({error.strerror or error})", "", "make it writable") from None
 
 
 def check(path: Path) -> None:
     """Raises FirmwareError where the content of a file has not been allowed."""
     if not is_allowed(path):
         raise ConsentError(
-            f"{path}: is code that the design names, and it has not been allowed on this machine; read it, then"
-            " allow it in the Code room or with calor run --allow-code"
+            path,
+            "is code that the design names, and it has not been allowed on this machine",
+            "",
+            "read it, then allow it",
         )

@@ -147,7 +147,7 @@ class OwnLaw:
         self.trouble: FirmwareError | None = None
         if not path.is_file():
             error = FileNotFoundError()
-            raise FirmwareError(unreadable(path, error, "your own controller code, in C (.c) or Python (.py)"))
+            raise unreadable(FirmwareError, path, error, "your own controller code, in C (.c) or Python (.py)")
         self._command = self._built_c(folder) if path.suffix == ".c" else self._python(folder)
 
     def _built_c(self, folder: Path) -> list[str]:
@@ -161,7 +161,7 @@ class OwnLaw:
         result = subprocess.run(command, capture_output=True, text=True, check=False)
         if result.returncode != 0:
             lines = [line for line in result.stderr.splitlines() if "error" in line or "undefined" in line]
-            raise FirmwareError((lines or result.stderr.splitlines() or ["it does not build"])[0])
+            raise FirmwareError("", (lines or result.stderr.splitlines() or ["it does not build"])[0])
         return [str(program)]
 
     def _python(self, folder: Path) -> list[str]:
@@ -245,7 +245,7 @@ class OwnLaw:
 
     def _named(self, what: str, counts: float) -> FirmwareError:
         time_s = self._step * float(self._design.law.period_s)
-        return FirmwareError(f"{self.path}: {what}, at step {self._step} ({time_s:g} s, reading {counts:g})")
+        return FirmwareError(self.path, f"{what}, at step {self._step} ({time_s:g} s, reading {counts:g})")
 
 
 @contextmanager

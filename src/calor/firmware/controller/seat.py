@@ -50,7 +50,7 @@ void calor_step(void *state, const float *given, float *row)
 def own_file(law: Code) -> Path:
     """The file of a law of the user's own. Raises FirmwareError where none is named."""
     if not law.file:
-        raise FirmwareError("law.file: names no file yet; give it one in C (.c) or Python (.py)")
+        raise FirmwareError("law.file", "names no file yet", "", "give it one in C (.c) or Python (.py)")
     return Path(law.file)
 
 
@@ -82,8 +82,9 @@ def seated(design: Design, name: str, form: Form = PLAIN) -> Iterator[Seat | Non
         yield from _on_chip(design, chip.found_targets()[name])
     else:
         raise FirmwareError(
-            f"--with: must be one of {', '.join(NAMES)}, or your own controller code, as my_law.c or my_law.py"
-            f" (received {name!r})"
+            "controller",
+            f"must be one of {', '.join(NAMES)}, or your own controller code, as my_law.c or my_law.py",
+            f"{name!r}",
         )
 
 

@@ -164,7 +164,7 @@ def available() -> bool:
 def build(design: Design, target: Target, folder: Path, form: Form = PLAIN) -> Program:
     """The design's C with its harness, built for a chip. Raises FirmwareError with the diagnostics."""
     if not available():
-        raise FirmwareError(MISSING)
+        raise FirmwareError("", MISSING)
     sources = generate(design, form=form)
     sources.put(folder)
     own = seat_code(design, sources)
@@ -309,7 +309,7 @@ class Machine:
         try:
             self.uc.emu_start(self.program.entries[name] | self._mode, RETURN)
         except unicorn.UcError as error:
-            raise FirmwareError(f"the firmware went astray on {self.target.name} in {name}: {error}") from None
+            raise FirmwareError("", f"the firmware went astray on {self.target.name} in {name}: {error}") from None
 
 
 class _Counter:

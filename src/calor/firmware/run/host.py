@@ -54,7 +54,7 @@ def compiler() -> list[str]:
     """
     there = compilers()
     if not there:
-        raise FirmwareError(f"no C compiler on this machine; {INSTALL}")
+        raise FirmwareError("", "no C compiler on this machine", "", INSTALL)
     return list(there[0].command)
 
 
@@ -106,8 +106,10 @@ def rows(
                 [program], input=given.tobytes(), capture_output=True, timeout=LONGEST_S, check=False
             )
         except subprocess.TimeoutExpired:
-            raise FirmwareError(f"the firmware did not end within {LONGEST_S:g} s and was stopped") from None
+            raise FirmwareError("", f"the firmware did not end within {LONGEST_S:g} s and was stopped") from None
     if result.returncode != 0:
         said = result.stderr.decode(errors="replace").strip().splitlines()
-        raise FirmwareError(f"the firmware ended with code {result.returncode}: {said[0] if said else 'no message'}")
+        raise FirmwareError(
+            "", f"the firmware ended with code {result.returncode}: {(said[0] if said else 'no message')}"
+        )
     return np.frombuffer(result.stdout, np.float32).reshape(-1, row_width(design))

@@ -41,7 +41,7 @@ def compile_into(command: list[str], output: Path, where: str = "") -> None:
     result = subprocess.run(command, capture_output=True, text=True, check=False, env=environment())
     if result.returncode != 0:
         said = result.stderr.strip() or result.stdout.strip()
-        raise FirmwareError(f"the generated C does not build{where}: {said}")
+        raise FirmwareError("", f"the generated C does not build{where}: {said}")
     _keep(key, output)
 
 

@@ -81,7 +81,7 @@ def code_table(design: Design) -> CodeTable:
     truth = sweep.celsius_over(plain, codes / many)
     read = np.flatnonzero(np.isfinite(truth))
     if len(read) < 3:
-        raise FirmwareError("--table: the probe reads no temperature at any code; mend its circuit")
+        raise FirmwareError("table", "the probe reads no temperature at any code", "", "mend its circuit")
     codes, truth = codes[read[0] : read[-1] + 1], truth[read[0] : read[-1] + 1]
     low, high = working_range(design)
     works = (truth >= low) & (truth <= high)
@@ -95,7 +95,7 @@ def code_table(design: Design) -> CodeTable:
         if made.worst_celsius <= WITHIN_CELSIUS:
             break
     if made is None:  # a range of so few codes always has a table
-        raise FirmwareError("--table: the converter has too many codes for a table")
+        raise FirmwareError("table", "the converter has too many codes for a table")
     return made
 
 

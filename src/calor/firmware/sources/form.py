@@ -29,8 +29,12 @@ def form_of(probe: AnyProbe, fixed: bool, table: bool) -> Form:
     Raises FirmwareError where there is nothing to look up.
     """
     if table and not has_converter(probe):
-        raise FirmwareError(f"--table: a {probe.kind} probe gives degrees by itself and needs no table; leave it out")
+        raise FirmwareError(
+            "table", f"a {probe.kind} probe gives degrees by itself and needs no table", "", "leave the table out"
+        )
     if table and probe.kind == "thermocouple":
-        raise FirmwareError("--table: a thermocouple's cold junction moves, so no table of counts holds; leave it out")
+        raise FirmwareError(
+            "table", "a thermocouple's cold junction moves, so no table of counts holds", "", "leave the table out"
+        )
     looked_up = table or (fixed and has_converter(probe) and probe.kind != "thermocouple")
     return Form(fixed, looked_up)

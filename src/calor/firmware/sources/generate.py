@@ -76,12 +76,13 @@ def generate(design: Design, prefix: str = "", form: Form = PLAIN) -> Sources:
     Raises FirmwareError where `prefix` cannot begin a name in C.
     """
     if prefix and not re.fullmatch(r"[A-Za-z][A-Za-z0-9_]{0,39}", prefix):
-        raise FirmwareError(
-            f"prefix: must begin with a letter and be up to 40 letters, digits and _ (received {prefix!r})"
-        )
+        raise FirmwareError("prefix", "must begin with a letter and be up to 40 letters, digits and _", f"{prefix!r}")
     if isinstance(design.law, Code):
         raise FirmwareError(
-            "law.kind code: the law is your own file, and nothing is made of it; choose a law of Calor's for its C"
+            "law.kind code",
+            "the law is your own file, and nothing is made of it",
+            "",
+            "choose a law of Calor's for its C",
         )
     prefix = prefix or c_name(design.name)
     context = context_of(design, prefix, form)

@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from calor.design.file import save_atomically
-from calor.errors import FirmwareError
+from calor.errors import FirmwareError, unwritable
 from calor.firmware.sources.form import PLAIN, Form
 
 if TYPE_CHECKING:
@@ -120,7 +120,5 @@ def write_files(sources: Sources, folder: Path) -> list[Path]:
             save_atomically(folder / name, text)
             written.append(folder / name)
     except OSError as error:
-        raise FirmwareError(
-            f"{folder}: cannot be written ({error.strerror or error}); choose a folder you may write to"
-        ) from None
+        raise unwritable(FirmwareError, folder, error) from None
     return written
