@@ -75,9 +75,23 @@ def fraction(default: Any, title: str, hint: str, low: float = 0.0, high: float 
     return number(default, title, hint, "fraction", low, high)
 
 
-def choice(default: Any, title: str, hint: str) -> Any:
-    """One of the words its type lists."""
-    return Field(default, title=title, description=hint)
+def choice(default: Any, title: str, hint: str, words: dict[str, str] | None = None) -> Any:
+    """One of the words its type lists; `words` says how each is shown, where that is not the word itself."""
+    return Field(default, title=title, description=hint, json_schema_extra={"words": dict(words or {})})
+
+
+def word_of(field: FieldInfo, value: object) -> str:
+    """A choice of a field as it is shown."""
+    extra = field.json_schema_extra
+    words = extra.get("words", {}) if isinstance(extra, dict) else {}
+    plain = {True: "yes", False: "no"}.get(value) if isinstance(value, bool) else None
+    return plain or str(words.get(value) if isinstance(words, dict) and value in words else value).replace("_", " ")
+
+
+def kind_word(model: type[BaseModel]) -> str:
+    """What a kind of block, event or part is called."""
+    field = model.model_fields["kind"]
+    return word_of(field, field.default)
 
 
 def quantity_of(field: FieldInfo) -> str:

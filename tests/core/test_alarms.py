@@ -12,7 +12,7 @@ from calor.design.trial import Trial
 from calor.firmware.run import host
 from calor.law import alarm as alarms
 from calor.law.alarm import Alarm
-from calor.loop.simulate import alarm_rows
+from calor.loop.found_events import alarm_rows
 from tests.conftest import made
 
 NAN = math.nan

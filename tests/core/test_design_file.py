@@ -17,7 +17,8 @@ from calor import loop
 from calor.demo import DEMOS, STARTER
 from calor.design import file
 from calor.design.edit import implied
-from calor.design.model import BLOCK_KINDS, Design, block_consequences, block_summary, working_range
+from calor.design.model import BLOCK_KINDS, Design, block_consequences, block_summary
+from calor.design.ranges import usual_range
 from calor.design.reference import design_file_reference
 from calor.design.trial import EVENT_KINDS, Limits, Trial
 from calor.errors import DesignError
@@ -220,4 +221,4 @@ def test_what_goes_with_a_choice(
 
 def test_a_knob_spans_what_the_design_works_over() -> None:
     knob = implied(made(), "design", "knob.used", True)["knob"]
-    assert isinstance(knob, Knob) and (knob.low_celsius, knob.high_celsius) == working_range(made())
+    assert isinstance(knob, Knob) and (knob.low_celsius, knob.high_celsius) == usual_range(made())

@@ -18,7 +18,7 @@ from calor.firmware.run.adapter import Answers
 from calor.firmware.sources import generate
 from calor.loop import Flag
 from calor.loop.conditions import AMBIENT, HAND, SIGNAL, timeline
-from calor.loop.simulate import alarm_rows
+from calor.loop.found_events import alarm_rows
 from tests.conftest import made
 
 SPAN_S = 2400.0

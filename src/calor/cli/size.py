@@ -69,22 +69,14 @@ def command(
 
 def of_design(path: Path) -> tuple[Warming, float]:
     """What a design's load has to be warmed by, and its heater in watts. Raises CalorError, DesignError."""
-    from calor.load.chamber import Chamber
-    from calor.load.liquid import Liquid
-    from calor.load.lump import Lump
+    from calor.load import registry as loads
 
     design = open_design(path)
-    load = design.load
-    start = design.start_celsius(design.trial[0])
-    ambient, target = design.ambient_celsius(design.trial[0]), design.setpoint.celsius
-    if isinstance(load, Lump):
-        return Warming(load.heat_capacity_j_per_k, start, target, ambient, load.loss_w_per_k), load.heater_watt
-    if isinstance(load, Chamber):
-        capacity = load.heater_j_per_k + load.air_j_per_k + load.contents_j_per_k
-        return Warming(capacity, start, target, ambient, load.loss_w_per_k), load.heater_watt
-    if isinstance(load, Liquid):
-        capacity = load.mass_kg * load.j_per_kg_k + load.vessel_j_per_k + load.element_j_per_k
-        return Warming(capacity, start, target, ambient, load.loss_w_per_k), load.heater_watt
+    load: Any = design.load
+    capacity = loads.heat_capacity_j_per_k(load)
+    if capacity is not None:
+        start, ambient = design.start_celsius(design.trial[0]), design.ambient_celsius(design.trial[0])
+        return Warming(capacity, start, design.setpoint.celsius, ambient, load.loss_w_per_k), load.heater_watt
     raise CalorError(
         f"{path}: load.kind",
         f"a {load.kind} load knows no watts",

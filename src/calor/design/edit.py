@@ -6,8 +6,9 @@ from typing import Any, get_args
 
 from pydantic import ValidationError
 
-from calor.design.model import BLOCK_KINDS, BLOCKS, Design, module_of, working_range
+from calor.design.model import BLOCK_KINDS, BLOCKS, Design, module_of
 from calor.design.problems import explain
+from calor.design.ranges import usual_range
 from calor.drive import driver as drivers
 from calor.errors import Problem
 from calor.law import fan_curve, stages
@@ -120,7 +121,7 @@ def _by_hand(design: Design, part: str) -> Settings:
     """A knob over the setpoint's limits, or a button."""
     if part == "button":
         return Button()
-    low, high = working_range(design)
+    low, high = usual_range(design)
     return Knob(low_celsius=float(f"{low:.4g}"), high_celsius=float(f"{high:.4g}"))
 
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import math
 from functools import lru_cache
 from types import ModuleType
 from typing import Annotated, Any, Literal, Self
@@ -104,7 +103,7 @@ class Design(Settings):
         return self
 
     def _check_event(self, trial: Trial, event: object) -> None:
-        if isinstance(event, ContentsAdded) and self.load.kind not in ("lump", "chamber", "liquid"):
+        if isinstance(event, ContentsAdded) and not loads.takes_contents(self.load):
             raise ValueError(
                 f"trial {trial.name!r} puts contents in, and a load of kind {self.load.kind} has no place for them;"
                 " use a lump, chamber or liquid load"
@@ -180,22 +179,6 @@ class Design(Settings):
     def start_celsius(self, trial: Trial) -> float:
         """Temperature of everything at the start of `trial`."""
         return self.ambient_celsius(trial) if trial.start_celsius is None else trial.start_celsius
-
-
-def working_range(design: Design) -> tuple[float, float]:
-    """Temperatures a design works over, °C: the limits of its setpoint, else from where it starts to beyond it."""
-    setpoint = design.setpoint
-    starts = [design.start_celsius(trial) for trial in design.trial]
-    low = min(setpoint.celsius, design.load.ambient_celsius, *starts)
-    high = max(setpoint.celsius, design.load.ambient_celsius, *starts)
-    beyond = max(0.25 * (high - low), 5.0)
-    low = low if low < setpoint.celsius else low - beyond
-    low = low if setpoint.low_limit_celsius is None else setpoint.low_limit_celsius
-    high = high + beyond if setpoint.high_limit_celsius is None else setpoint.high_limit_celsius
-    if high - low < 1.0:
-        return low - 5.0, high + 5.0
-    # whole degrees, where they matter little
-    return (float(math.floor(low)), float(math.ceil(high))) if high - low > 10.0 else (low, high)
 
 
 def module_of(block: str, kind: str) -> ModuleType:

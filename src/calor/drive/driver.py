@@ -37,7 +37,9 @@ class Driven(Settings):
 class TransistorRelay(Driven):
     """A transistor that switches a relay's coil."""
 
-    kind: Literal["transistor_relay"] = choice("transistor_relay", "Driver", "A transistor and a relay.")
+    kind: Literal["transistor_relay"] = choice(
+        "transistor_relay", "Driver", "A transistor and a relay.", words={"transistor_relay": "Transistor, relay"}
+    )
     coil_volt: float = number(5.0, "Coil supply", "Supply of the coil.", "volt", 0.5, 60.0)
     coil_ohm: float = number(70.0, "Coil resistance", "Of the relay's coil.", "ohm", 1.0, 1e5)
     transistor_ampere: float = number(
@@ -50,7 +52,7 @@ class TransistorRelay(Driven):
 class Mosfet(Driven):
     """A logic-level MOSFET that switches a DC load."""
 
-    kind: Literal["mosfet"] = choice("mosfet", "Driver", "A MOSFET for a DC load.")
+    kind: Literal["mosfet"] = choice("mosfet", "Driver", "A MOSFET for a DC load.", words={"mosfet": "MOSFET"})
     on_ohm: float = number(0.02, "On resistance", "At the gate voltage the pin gives, warm.", "ohm", 1e-4, 100.0)
     gate_volt: float = number(
         2.5, "Gate voltage", "Voltage at which it is fully on, by its data sheet.", "volt", 0.5, 20.0
@@ -67,7 +69,9 @@ class Mosfet(Driven):
 class SolidStateRelay(Driven):
     """A solid-state relay for mains."""
 
-    kind: Literal["solid_state_relay"] = choice("solid_state_relay", "Driver", "A solid-state relay for mains.")
+    kind: Literal["solid_state_relay"] = choice(
+        "solid_state_relay", "Driver", "A solid-state relay for mains.", words={"solid_state_relay": "Solid state"}
+    )
     rated_ampere: float = number(25.0, "Rated current", "Of the solid-state relay.", "ampere", 0.1, 1000.0)
     watt_per_ampere: float = number(
         1.2, "Loss per ampere", "Heat for each ampere; 1 to 1.5 is usual.", "watt", 0.1, 5.0

@@ -15,7 +15,9 @@ from calor.units import TemperatureUnit
 class Linear(Settings):
     """Power in proportion to the demand, without switching."""
 
-    kind: Literal["linear"] = choice("linear", "Drive", "Power in proportion to the demand, without switching.")
+    kind: Literal["linear"] = choice(
+        "linear", "Drive", "Power in proportion to the demand, without switching.", words={"linear": "Linear"}
+    )
 
 
 @compiled

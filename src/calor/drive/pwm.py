@@ -25,7 +25,7 @@ AUDIBLE_HZ = (20.0, 18_000.0)
 class Pwm(Settings):
     """A pulse width that follows the demand, far faster than the load."""
 
-    kind: Literal["pwm"] = choice("pwm", "Drive", "A pulse width that follows the demand.")
+    kind: Literal["pwm"] = choice("pwm", "Drive", "A pulse width that follows the demand.", words={"pwm": "PWM"})
     frequency_hz: float = number(
         25_000.0, "Frequency", "Wanted; the nearest that the timer can do is used.", "frequency", 0.1, 1e6
     )

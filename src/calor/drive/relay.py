@@ -15,7 +15,7 @@ from calor.units import TemperatureUnit, format_duration
 class Relay(Settings):
     """One contact, switched as the law says."""
 
-    kind: Literal["relay"] = choice("relay", "Drive", "A contact that follows the law.")
+    kind: Literal["relay"] = choice("relay", "Drive", "A contact that follows the law.", words={"relay": "Relay"})
     min_on_s: float = duration(0.0, "Minimum on time", "Once on, it stays on at least this long.", 0.0, 86_400.0)
     min_off_s: float = duration(0.0, "Minimum off time", "Once off, it stays off at least this long.", 0.0, 86_400.0)
     contact_life_cycles: int = number(

@@ -20,13 +20,17 @@ class TimeProportional(Settings):
     """A switch that gives part of the power by being on part of the time."""
 
     kind: Literal["time_proportional"] = choice(
-        "time_proportional", "Drive", "On for the demanded share of each window."
+        "time_proportional",
+        "Drive",
+        "On for the demanded share of each window.",
+        words={"time_proportional": "Time-proportional"},
     )
     window_s: float = duration(10.0, "Window", "One on and one off make a window.", 0.02, 3600.0)
     switch: Switch = choice(
         "ssr_zero_cross",
         "Switch",
         "Solid-state relay, zero-crossing or random-phase; MOSFET on DC, as slow PWM; or a relay.",
+        words={"ssr_zero_cross": "SSR, zero cross", "ssr_random": "SSR, random", "mosfet": "MOSFET", "relay": "Relay"},
     )
     mains_hz: int = number(50, "Mains frequency", "A zero-crossing switch gives whole half-cycles.", "hertz", 16, 400)
     min_pulse_s: float = duration(

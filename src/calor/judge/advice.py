@@ -7,6 +7,7 @@ said in its `why`.
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
 
 import numpy as np
 
@@ -55,7 +56,7 @@ def advise(
             break
         card = rule(design, trial, trace, verdict, unit)
         if card:
-            cards.append(card)
+            cards.append(replace(card, code=rule.__name__))
     return cards
 
 

@@ -16,7 +16,7 @@ from calor.units import TemperatureUnit
 
 @dataclass(frozen=True)
 class Advice:
-    """One card. `proposal` is the design to try; `weight` says how it is marked."""
+    """One card. `proposal` is the design to try; `weight` says how it is marked; `code` is the rule that wrote it."""
 
     title: str
     text: str
@@ -24,6 +24,7 @@ class Advice:
     weight: Literal["limit", "wear", "note"]
     try_label: str = ""
     proposal: Design | None = None
+    code: str = ""
 
 
 Rule = Callable[[Design, Trial, Trace, Verdict, TemperatureUnit], Advice | None]

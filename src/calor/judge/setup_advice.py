@@ -17,12 +17,7 @@ from calor.law.on_off import OnOff, thresholds_celsius
 from calor.law.pid import Pid
 from calor.law.stages import Stages
 from calor.law.timer import Timer
-from calor.load import chamber
-from calor.load.chamber import Chamber
-from calor.load.first_order import FirstOrder
-from calor.load.liquid import Liquid
-from calor.load.lump import Lump
-from calor.load.second_order import SecondOrder
+from calor.load import registry as loads
 from calor.loop.trace import Trace
 from calor.units import TemperatureUnit, format_difference, format_duration, format_temperature
 
@@ -82,25 +77,10 @@ def missing_hysteresis(
     return Advice("On and off share one threshold.", text, why, "limit", label, proposal)
 
 
-def _time_constant_s(design: Design) -> float | None:
-    """The load's slowest time constant, where its model has one."""
-    load = design.load
-    if isinstance(load, FirstOrder | SecondOrder):
-        return load.time_constant_s
-    if isinstance(load, Lump):
-        return load.heat_capacity_j_per_k / load.loss_w_per_k if load.loss_w_per_k > 0.0 else None
-    if isinstance(load, Liquid):
-        return load.mass_kg * load.j_per_kg_k / load.loss_w_per_k if load.loss_w_per_k > 0.0 else None
-    if isinstance(load, Chamber):
-        tau_s = chamber.time_constant_s(load)
-        return tau_s if np.isfinite(tau_s) else None
-    return None
-
-
 def long_window(design: Design, trial: Trial, trace: Trace, verdict: Verdict, unit: TemperatureUnit) -> Advice | None:
     """A window that the load can follow."""
     del trial, trace
-    drive, tau_s = design.drive, _time_constant_s(design)
+    drive, tau_s = design.drive, loads.time_constant_s(design.load)
     if not isinstance(drive, TimeProportional) or tau_s is None or drive.window_s <= 0.1 * tau_s:
         return None
     wanted_s = max(rounded(0.1 * tau_s), 20.0 if drive.switch == "relay" else 0.5)

@@ -33,7 +33,12 @@ class Alarm(Settings):
         "high", "low", "deviation_high", "deviation_low", "in_band", "out_of_band", "probe_fault", "loop_break",
         "rate_of_rise",
     ] = choice(
-        ..., "Alarm", "high, low: the temperature; deviation_…, …_band: the error; rate_of_rise: within the delay."
+        ..., "Alarm", "high, low: the temperature; deviation_…, …_band: the error; rate_of_rise: within the delay.",
+        words={
+            "high": "Too high", "low": "Too low", "deviation_high": "Above the setpoint",
+            "deviation_low": "Below the setpoint", "in_band": "Inside the band", "out_of_band": "Outside the band",
+            "probe_fault": "Probe fault", "loop_break": "Loop break", "rate_of_rise": "Rises too fast",
+        },
     )  # fmt: skip
     celsius: float = number(
         ..., "Alarm temperature",

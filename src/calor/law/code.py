@@ -20,9 +20,14 @@ ENDINGS = (".c", ".py")
 class Code(Settings):
     """Your own controller code."""
 
-    kind: Literal["code"] = choice("code", "Law", "Your own controller code, in a file of C or Python.")
+    kind: Literal["code"] = choice(
+        "code", "Law", "Your own controller code, in a file of C or Python.", words={"code": "Your own code"}
+    )
     action: Literal["heat", "cool", "heat_cool"] = choice(
-        "heat", "Action", "Whether more output makes it warmer or colder; heat_cool: one output for each."
+        "heat",
+        "Action",
+        "Whether more output makes it warmer or colder; heat_cool: one output for each.",
+        words={"heat": "Heats", "cool": "Cools", "heat_cool": "Heats and cools"},
     )
     period_s: float = duration(1.0, "Control step", "How often the law reads and decides.", 0.001, 3600.0)
     file: str = Field(default="", title="File", description="Its file, .c or .py, as seen from the design's folder.")

@@ -1,7 +1,6 @@
 """Dew point of moist air from temperature and relative humidity, and back.
 
-Magnus form with the coefficients of Alduchov & Eskridge (1996), J. Appl. Meteorol. 35, 601–609, as recommended by
-Lawrence (2005), Bull. Am. Meteorol. Soc. 86, 225–233: within 0.4 % of the vapour pressure from −40 to 50 °C.
+Source: as calor.moist_air.
 """
 
 from __future__ import annotations
@@ -9,10 +8,8 @@ from __future__ import annotations
 import numpy as np
 
 from calor.compiled import Column
+from calor.moist_air import MAGNUS_A_PASCAL, MAGNUS_B, MAGNUS_C_CELSIUS
 
-MAGNUS_B = 17.625
-MAGNUS_C_CELSIUS = 243.04
-MAGNUS_A_PASCAL = 610.94
 LEAST_HUMIDITY = 1e-4
 
 

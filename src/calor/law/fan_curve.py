@@ -23,8 +23,12 @@ Eight = tuple[float, float, float, float, float, float, float, float]
 class FanCurve(Settings):
     """Output that follows the temperature along a curve."""
 
-    kind: Literal["fan_curve"] = choice("fan_curve", "Law", "Output that follows the temperature along a curve.")
-    action: Literal["heat", "cool"] = choice("cool", "Action", "Whether more output makes it warmer or colder.")
+    kind: Literal["fan_curve"] = choice(
+        "fan_curve", "Law", "Output that follows the temperature along a curve.", words={"fan_curve": "Fan"}
+    )
+    action: Literal["heat", "cool"] = choice(
+        "cool", "Action", "Whether more output makes it warmer or colder.", words={"heat": "Heats", "cool": "Cools"}
+    )
     period_s: float = duration(1.0, "Control step", "How often the law reads and decides.", 0.001, 3600.0)
     start_celsius: float = temperature(30.0, "Start temperature", "Off until this is reached.")
     full_celsius: float = temperature(45.0, "Full output above", "Full output from here on.")
@@ -42,7 +46,10 @@ class FanCurve(Settings):
         0.0, "Slew limit", "Share of full output it changes by in a second; 0: at once.", "number", 0.0, 100.0
     )
     follows: Literal["probe", "difference"] = choice(
-        "probe", "Input followed", "The probe, or how far it is above ambient, read by a second probe."
+        "probe",
+        "Input followed",
+        "The probe, or how far it is above ambient, read by a second probe.",
+        words={"probe": "the probe", "difference": "above ambient"},
     )
     second_on_celsius: float | None = temperature(
         None, "2nd fan on above", "A second fan, on or off, joins from here on; none where left out."

@@ -15,8 +15,12 @@ from calor.units import TemperatureUnit
 class Manual(Settings):
     """A fixed output, for trying the drive and learning the load."""
 
-    kind: Literal["manual"] = choice("manual", "Law", "A fixed output, whatever is measured.")
-    action: Literal["heat", "cool"] = choice("heat", "Action", "Whether more output makes it warmer or colder.")
+    kind: Literal["manual"] = choice(
+        "manual", "Law", "A fixed output, whatever is measured.", words={"manual": "Manual"}
+    )
+    action: Literal["heat", "cool"] = choice(
+        "heat", "Action", "Whether more output makes it warmer or colder.", words={"heat": "Heats", "cool": "Cools"}
+    )
     period_s: float = duration(1.0, "Control step", "How often readings are taken.", 0.001, 3600.0)
     output: float = fraction(0.0, "Output", "Share of full output.")
 

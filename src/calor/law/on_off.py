@@ -22,9 +22,14 @@ DEFAULT_HYSTERESIS_CELSIUS = 1.0
 class OnOff(Settings):
     """Fully on or fully off."""
 
-    kind: Literal["on_off"] = choice("on_off", "Law", "Fully on or fully off, by two thresholds.")
+    kind: Literal["on_off"] = choice(
+        "on_off", "Law", "Fully on or fully off, by two thresholds.", words={"on_off": "On/off"}
+    )
     action: Literal["heat", "cool", "heat_cool"] = choice(
-        "heat", "Action", "Whether more output makes it warmer or colder; heat_cool: one output for each."
+        "heat",
+        "Action",
+        "Whether more output makes it warmer or colder; heat_cool: one output for each.",
+        words={"heat": "Heats", "cool": "Cools", "heat_cool": "Heats and cools"},
     )
     period_s: float = duration(1.0, "Control step", "How often the law reads and decides.", 0.001, 3600.0)
     start_celsius: float | None = temperature(
@@ -41,7 +46,10 @@ class OnOff(Settings):
         None, "Hysteresis", "Distance between switching on and off; 1 °C where nothing else is given.", 0.0, 500.0
     )
     placed: Literal["centred", "below", "above"] = choice(
-        "centred", "Hysteresis placed", "Where the hysteresis lies: around the setpoint, all below it or all above it."
+        "centred",
+        "Hysteresis placed",
+        "Where the hysteresis lies: around the setpoint, all below it or all above it.",
+        words={"centred": "Centred", "below": "Below", "above": "Above"},
     )
     dead_zone_celsius: float = difference(
         1.0,

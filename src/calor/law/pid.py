@@ -42,9 +42,12 @@ class GainSet(Settings):
 class Pid(Settings):
     """Proportional, integral and derivative action."""
 
-    kind: Literal["pid"] = choice("pid", "Law", "Proportional, integral and derivative action.")
+    kind: Literal["pid"] = choice("pid", "Law", "Proportional, integral and derivative action.", words={"pid": "PID"})
     action: Literal["heat", "cool", "heat_cool"] = choice(
-        "heat", "Action", "Whether more output makes it warmer or colder; heat_cool: one output for each."
+        "heat",
+        "Action",
+        "Whether more output makes it warmer or colder; heat_cool: one output for each.",
+        words={"heat": "Heats", "cool": "Cools", "heat_cool": "Heats and cools"},
     )
     period_s: float = duration(1.0, "Control step", "How often the law reads and decides.", 0.001, 3600.0)
     gain_per_celsius: float = number(
@@ -66,7 +69,10 @@ class Pid(Settings):
     output_low: float = fraction(0.0, "Output minimum", "The demand never goes below this.")
     output_high: float = fraction(1.0, "Output maximum", "The demand never goes above this.")
     anti_windup: Literal["clamp", "back_calculate", "none"] = choice(
-        "clamp", "Anti-windup", "What the integral does at an output limit: clamping, back-calculation, or none."
+        "clamp",
+        "Anti-windup",
+        "What the integral does at an output limit: clamping, back-calculation, or none.",
+        words={"clamp": "Clamping", "back_calculate": "Back-calculation", "none": "none"},
     )
     bias: float = fraction(
         0.0, "Manual reset", "Added to the output; takes the offset of a P law away, for one load only.", -1.0, 1.0
@@ -96,13 +102,19 @@ class Pid(Settings):
         max_length=MOST_GAIN_SETS,
     )  # fmt: skip
     gains_by: Literal["nearest", "interpolated"] = choice(
-        "nearest", "Gain set chosen", "The set tuned nearest to the setpoint, or in between the two around it."
+        "nearest",
+        "Gain set chosen",
+        "The set tuned nearest to the setpoint, or in between the two around it.",
+        words={"nearest": "nearest", "interpolated": "in between"},
     )
     manual_mode: bool = choice(
         False, "Manual mode", "The output can be set by hand, and goes back to the law without a bump."
     )
     shown_as: GainForm = choice(
-        "standard", "Gains shown as", "The form the gains are shown in; the file keeps the standard form."
+        "standard",
+        "Gains shown as",
+        "The form the gains are shown in; the file keeps the standard form.",
+        words={"standard": "Gain Ti Td", "parallel": "Kp Ki Kd", "series": "series", "band": "band"},
     )
 
     @model_validator(mode="after")

@@ -51,7 +51,9 @@ def check_limits(low: float | None, high: float | None, places: dict[str, float]
 class Program(Settings):
     """Ramps and soaks, one after the other."""
 
-    kind: Literal["program"] = choice("program", "Setpoint", "Ramps and soaks, one after the other.")
+    kind: Literal["program"] = choice(
+        "program", "Setpoint", "Ramps and soaks, one after the other.", words={"program": "Program"}
+    )
     segments: Annotated[tuple[Segment, ...], Strict(False)] = Field(
         default=(Segment(to_celsius=60.0, rate_celsius_per_min=1.0, soak_s=1800.0),),
         title="Segments", description="Each a ramp to a temperature and a soak there.",
@@ -66,7 +68,10 @@ class Program(Settings):
     )
     times: int = number(1, "Repetitions", "How often it is gone through; 0: again and again.", "integer", 0, 10_000)
     end: Literal["hold", "off", "fall_to"] = choice(
-        "hold", "At the end", "hold: the last temperature stays; off: the output goes off; fall_to: another setpoint."
+        "hold",
+        "At the end",
+        "hold: the last temperature stays; off: the output goes off; fall_to: another setpoint.",
+        words={"hold": "Hold", "off": "output off", "fall_to": "falls to"},
     )
     end_celsius: float = temperature(20.0, "Final setpoint", "The setpoint afterwards, where it falls.")
     low_limit_celsius: float | None = temperature(None, "Lowest", "The setpoint cannot be put below this.")

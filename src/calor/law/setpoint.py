@@ -32,7 +32,7 @@ class Limited(Settings):
 class Hold(Limited):
     """One temperature, held."""
 
-    kind: Literal["hold"] = choice("hold", "Setpoint", "One temperature, held.")
+    kind: Literal["hold"] = choice("hold", "Setpoint", "One temperature, held.", words={"hold": "Hold"})
     celsius: float = temperature(..., "Setpoint", "The temperature to hold.")
 
     @model_validator(mode="after")
@@ -44,7 +44,9 @@ class Hold(Limited):
 class DayNight(Limited):
     """One temperature by day, another by night."""
 
-    kind: Literal["day_night"] = choice("day_night", "Setpoint", "One temperature by day, another by night.")
+    kind: Literal["day_night"] = choice(
+        "day_night", "Setpoint", "One temperature by day, another by night.", words={"day_night": "Day, night"}
+    )
     day_celsius: float = temperature(20.0, "Day setpoint", "The setpoint while it is day.")
     night_celsius: float = temperature(16.0, "Night setpoint", "The setpoint while it is night.")
     day_begins_s: float = duration(21_600.0, "Day begins", "Seconds after midnight; 21600 is 6:00.", 0.0, DAY_S)
@@ -68,9 +70,14 @@ class DayNight(Limited):
 class Follow(Limited):
     """A signal and a distance from it."""
 
-    kind: Literal["follow"] = choice("follow", "Setpoint", "A signal and a distance from it.")
+    kind: Literal["follow"] = choice(
+        "follow", "Setpoint", "A signal and a distance from it.", words={"follow": "Follow"}
+    )
     signal: Literal["dew_point", "ambient"] = choice(
-        "dew_point", "Signal followed", "The dew point of the air, from its temperature and humidity, or the ambient."
+        "dew_point",
+        "Signal followed",
+        "The dew point of the air, from its temperature and humidity, or the ambient.",
+        words={"dew_point": "Dew point", "ambient": "Ambient"},
     )
     offset_celsius: float = difference(3.0, "Offset", "Added to the signal.", -500.0, 500.0)
     without_signal_celsius: float = temperature(10.0, "Fallback setpoint", "The setpoint while there is no signal.")

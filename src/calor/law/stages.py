@@ -40,8 +40,12 @@ class Stage(Settings):
 class Stages(Settings):
     """Several outputs, one after the other."""
 
-    kind: Literal["stages"] = choice("stages", "Law", "Several outputs, one after the other.")
-    action: Literal["heat", "cool"] = choice("heat", "Action", "Whether more output makes it warmer or colder.")
+    kind: Literal["stages"] = choice(
+        "stages", "Law", "Several outputs, one after the other.", words={"stages": "Stages"}
+    )
+    action: Literal["heat", "cool"] = choice(
+        "heat", "Action", "Whether more output makes it warmer or colder.", words={"heat": "Heats", "cool": "Cools"}
+    )
     period_s: float = duration(1.0, "Control step", "How often the law reads and decides.", 0.001, 3600.0)
     stages: Annotated[tuple[Stage, ...], Strict(False)] = Field(
         default=(Stage(on_offset_celsius=-0.5), Stage(on_offset_celsius=-2.0)),
@@ -59,7 +63,10 @@ class Stages(Settings):
         0.0, "Minimum off time", "Once off, a stage stays off at least this long.", 0.0, 86_400.0
     )
     rotation: Literal["none", "each_start"] = choice(
-        "none", "Rotation", "each_start: whenever all are off, another output leads next."
+        "none",
+        "Rotation",
+        "each_start: whenever all are off, another output leads next.",
+        words={"none": "none", "each_start": "at each start"},
     )
 
     @model_validator(mode="after")

@@ -21,11 +21,21 @@ REPEAT, RUN_THEN_STOP, WAIT_THEN_RUN, COLD_START_THEN_REPEAT = range(4)
 class Timer(Settings):
     """An output that follows the clock."""
 
-    kind: Literal["timer"] = choice("timer", "Law", "An output that follows the clock.")
-    action: Literal["heat", "cool"] = choice("heat", "Action", "Whether more output makes it warmer or colder.")
+    kind: Literal["timer"] = choice("timer", "Law", "An output that follows the clock.", words={"timer": "Timer"})
+    action: Literal["heat", "cool"] = choice(
+        "heat", "Action", "Whether more output makes it warmer or colder.", words={"heat": "Heats", "cool": "Cools"}
+    )
     period_s: float = duration(0.1, "Control step", "How finely the clock is looked at.", 0.001, 3600.0)
     pattern: Literal["repeat", "run_then_stop", "wait_then_run", "cold_start_then_repeat"] = choice(
-        "repeat", "Pattern", "What it does with the times below."
+        "repeat",
+        "Pattern",
+        "What it does with the times below.",
+        words={
+            "repeat": "Repeat",
+            "run_then_stop": "Run, then stop",
+            "wait_then_run": "Wait, then run",
+            "cold_start_then_repeat": "Cold start",
+        },
     )
     on_s: float = duration(1.7, "On time", "Of each repetition.", 0.001, 1e6)
     off_s: float = duration(5.0, "Off time", "Of each repetition.", 0.0, 1e6)

@@ -28,7 +28,9 @@ STEP_PER_TIME_CONSTANT = 0.2
 class Chamber(Settings):
     """Heater, air and contents."""
 
-    kind: Literal["chamber"] = choice("chamber", "Load", "Heater element, air and contents, with a loss to ambient.")
+    kind: Literal["chamber"] = choice(
+        "chamber", "Load", "Heater element, air and contents, with a loss to ambient.", words={"chamber": "Chamber"}
+    )
     ambient_celsius: float = temperature(20.0, "Ambient", "Temperature around it, where a trial gives no other.")
     heater_watt: float = number(
         60.0, "Heater power", "Heat at full output; below 0: heat taken away.", "watt", -1e6, 1e6
@@ -233,10 +235,15 @@ def electric_watt(settings: Chamber) -> float | None:
 
 def time_constant_s(settings: Chamber) -> float:
     """Slowest time constant: everything together losing its heat; infinite where nothing is lost."""
-    if settings.loss_w_per_k <= 0.0:
-        return np.inf
-    stored = settings.heater_j_per_k + settings.air_j_per_k + settings.contents_j_per_k
-    return stored / settings.loss_w_per_k
+    return heat_capacity_j_per_k(settings) / settings.loss_w_per_k if settings.loss_w_per_k > 0.0 else np.inf
+
+
+def heat_capacity_j_per_k(settings: Chamber) -> float:
+    """Heat that warms heater, air and contents by one kelvin."""
+    return settings.heater_j_per_k + settings.air_j_per_k + settings.contents_j_per_k
+
+
+TAKES_CONTENTS = True
 
 
 def summary(settings: Chamber, unit: TemperatureUnit, setpoint_celsius: float) -> tuple[str, str]:

@@ -19,7 +19,9 @@ from calor.units import TemperatureUnit, format_difference, format_duration, for
 class FirstOrder(Settings):
     """What a step test tells: rise, time constant and dead time."""
 
-    kind: Literal["first_order"] = choice("first_order", "Load", "Rise, time constant and dead time of a step test.")
+    kind: Literal["first_order"] = choice(
+        "first_order", "Load", "Rise, time constant and dead time of a step test.", words={"first_order": "First order"}
+    )
     ambient_celsius: float = temperature(20.0, "Ambient", "Temperature around it, where a trial gives no other.")
     rise_celsius: float = difference(
         100.0, "Rise", "How far above ambient full output brings it; below 0 it cools.", -3000.0, 3000.0
@@ -60,6 +62,11 @@ def fastest_rate_per_s(settings: FirstOrder, extra_w_per_k: float) -> float:
     """Upper bound of how fast it settles, 1/s."""
     del extra_w_per_k
     return 1.0 / settings.time_constant_s
+
+
+def time_constant_s(settings: FirstOrder) -> float:
+    """Time to 63 % of the way."""
+    return settings.time_constant_s
 
 
 def settled_celsius(settings: FirstOrder, level: float, ambient_celsius: float) -> float:

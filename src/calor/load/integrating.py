@@ -16,7 +16,9 @@ from calor.units import TemperatureUnit, difference_to
 class Integrating(Settings):
     """A load that warms as long as it is heated, and holds what it has."""
 
-    kind: Literal["integrating"] = choice("integrating", "Load", "Warms as long as it is heated, and holds it.")
+    kind: Literal["integrating"] = choice(
+        "integrating", "Load", "Warms as long as it is heated, and holds it.", words={"integrating": "Integrating"}
+    )
     ambient_celsius: float = temperature(20.0, "Ambient", "Where a trial starts that gives no other temperature.")
     rate_celsius_per_s: float = number(
         0.05, "Rate", "How fast full output warms it; below 0 it cools.", "celsius_per_s", -100.0, 100.0

@@ -18,6 +18,7 @@ import numpy as np
 
 from calor.compiled import compiled
 from calor.load.state import LoadState, Surroundings
+from calor.moist_air import saturation_pascal
 from calor.settings import Settings, choice, duration, number, temperature
 from calor.units import TemperatureUnit, format_duration, format_temperature
 
@@ -28,7 +29,9 @@ AIR_PASCAL = 101_325.0
 class Liquid(Settings):
     """A heater element in a liquid."""
 
-    kind: Literal["liquid"] = choice("liquid", "Load", "A heater element in a liquid, with evaporation.")
+    kind: Literal["liquid"] = choice(
+        "liquid", "Load", "A heater element in a liquid, with evaporation.", words={"liquid": "Liquid"}
+    )
     ambient_celsius: float = temperature(20.0, "Ambient", "Temperature around it, where a trial gives no other.")
     heater_watt: float = number(
         300.0, "Heater power", "Heat at full output; below 0: heat taken away.", "watt", -1e6, 1e6
@@ -99,7 +102,7 @@ def numbers(settings: Liquid) -> LiquidNumbers:
 @compiled
 def humidity_ratio(celsius: float, humidity: float) -> float:
     """kg of vapour for each kg of dry air."""
-    pascal = humidity * 610.94 * math.exp(17.625 * celsius / (243.04 + celsius))
+    pascal = humidity * saturation_pascal(celsius)
     pascal = min(pascal, 0.9 * 101_325.0)
     return 0.622 * pascal / (101_325.0 - pascal)
 
@@ -137,6 +140,19 @@ def fastest_rate_per_s(settings: Liquid, extra_w_per_k: float) -> float:
     wet = 0.1 * plain.evaporation_watt
     at_liquid = plain.element_to_liquid_w_per_k + plain.loss_w_per_k + extra_w_per_k + wet
     return 2.0 * max(plain.element_to_liquid_w_per_k / plain.element_j_per_k, at_liquid / plain.liquid_j_per_k)
+
+
+def heat_capacity_j_per_k(settings: Liquid) -> float:
+    """Heat that warms liquid, vessel and element by one kelvin, without what melting takes."""
+    return settings.mass_kg * settings.j_per_kg_k + settings.vessel_j_per_k + settings.element_j_per_k
+
+
+def time_constant_s(settings: Liquid) -> float:
+    """Time to 63 % of the way, covered and without melting; infinite where no heat is lost."""
+    return heat_capacity_j_per_k(settings) / settings.loss_w_per_k if settings.loss_w_per_k > 0.0 else math.inf
+
+
+TAKES_CONTENTS = True
 
 
 def settled_celsius(settings: Liquid, level: float, ambient_celsius: float) -> float:

@@ -26,7 +26,7 @@ STEFAN_BOLTZMANN = 5.670374419e-8
 class Lump(Settings):
     """One body at one temperature."""
 
-    kind: Literal["lump"] = choice("lump", "Load", "One body at one temperature.")
+    kind: Literal["lump"] = choice("lump", "Load", "One body at one temperature.", words={"lump": "Lump"})
     ambient_celsius: float = temperature(
         20.0, "Ambient", "Temperature around it, where a trial gives no other.", -273.15
     )
@@ -147,6 +147,19 @@ def fastest_rate_per_s(settings: Lump, extra_w_per_k: float) -> float:
         hottest_k = max(settings.ambient_celsius + 273.15, 1273.0)
         loss += 4.0 * STEFAN_BOLTZMANN * settings.radiating_m2 * hottest_k**3
     return loss / settings.heat_capacity_j_per_k
+
+
+def heat_capacity_j_per_k(settings: Lump) -> float:
+    """Heat that warms all of it by one kelvin."""
+    return settings.heat_capacity_j_per_k
+
+
+def time_constant_s(settings: Lump) -> float:
+    """Time to 63 % of the way; infinite where no heat is lost."""
+    return settings.heat_capacity_j_per_k / settings.loss_w_per_k if settings.loss_w_per_k > 0.0 else math.inf
+
+
+TAKES_CONTENTS = True
 
 
 def settled_celsius(settings: Lump, level: float, ambient_celsius: float) -> float:

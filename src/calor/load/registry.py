@@ -194,6 +194,23 @@ def power_watt(settings: AnyLoad, first: Any, second: Any, is_mean: bool) -> Col
     return np.asarray(watt + own * second if np.ndim(second) else watt)
 
 
+def time_constant_s(settings: AnyLoad) -> float | None:
+    """Time to 63 % of the way of any load, its slowest; infinite without loss, None where its model has none."""
+    own = getattr(KINDS[settings.kind][1], "time_constant_s", None)
+    return None if own is None else float(own(settings))
+
+
+def heat_capacity_j_per_k(settings: AnyLoad) -> float | None:
+    """Heat that warms all of a load by one kelvin; None where its model knows no watts."""
+    own = getattr(KINDS[settings.kind][1], "heat_capacity_j_per_k", None)
+    return None if own is None else float(own(settings))
+
+
+def takes_contents(settings: AnyLoad) -> bool:
+    """Whether something can be put into a load."""
+    return bool(getattr(KINDS[settings.kind][1], "TAKES_CONTENTS", False))
+
+
 def acts_second(settings: AnyLoad) -> bool:
     """Whether a second output does anything to this load."""
     keys = ("second_watt", "second_fan_w_per_k", "second_rise_celsius", "second_rate_celsius_per_s")

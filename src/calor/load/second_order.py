@@ -21,7 +21,9 @@ ALIKE = 1e-6
 class SecondOrder(Settings):
     """Two lags in a row, as a heater that warms a body that warms the probe."""
 
-    kind: Literal["second_order"] = choice("second_order", "Load", "Rise, two time constants and dead time.")
+    kind: Literal["second_order"] = choice(
+        "second_order", "Load", "Rise, two time constants and dead time.", words={"second_order": "Second order"}
+    )
     ambient_celsius: float = temperature(20.0, "Ambient", "Temperature around it, where a trial gives no other.")
     rise_celsius: float = difference(
         100.0, "Rise", "How far above ambient full output brings it; below 0 it cools.", -3000.0, 3000.0
@@ -73,6 +75,11 @@ def fastest_rate_per_s(settings: SecondOrder, extra_w_per_k: float) -> float:
     """Upper bound of how fast it settles, 1/s."""
     del extra_w_per_k
     return 1.0 / min(settings.time_constant_s, settings.second_time_constant_s)
+
+
+def time_constant_s(settings: SecondOrder) -> float:
+    """Time to 63 % of the way, by the longer of its lags."""
+    return settings.time_constant_s
 
 
 def settled_celsius(settings: SecondOrder, level: float, ambient_celsius: float) -> float:

@@ -22,7 +22,12 @@ from calor.units import ABSOLUTE_ZERO_CELSIUS, TemperatureUnit, format_differenc
 class Thermoelectric(Settings):
     """A thermoelectric cooler on its heat sink."""
 
-    kind: Literal["thermoelectric"] = choice("thermoelectric", "Load", "A thermoelectric cooler on its heat sink.")
+    kind: Literal["thermoelectric"] = choice(
+        "thermoelectric",
+        "Load",
+        "A thermoelectric cooler on its heat sink.",
+        words={"thermoelectric": "Thermoelectric"},
+    )
     ambient_celsius: float = temperature(20.0, "Ambient", "Of the heat sink and the cold side alike.", -100.0, 200.0)
     seebeck_v_per_k: float = number(0.05, "Seebeck coefficient", "Of one module.", "volt_per_kelvin", 1e-5, 10.0)
     resistance_ohm: float = number(2.0, "Module resistance", "Of one module.", "ohm", 1e-4, 1e4)

@@ -25,7 +25,10 @@ class Adc(Settings):
         3.3, "Probe supply", "What feeds the divider; equal to the reference: ratiometric.", "volt", 0.1, 30.0
     )  # fmt: skip
     divide_by: Literal["2^n", "2^n-1"] = choice(
-        "2^n", "Firmware divides by", "What the firmware divides the code by: 2^n is the converter's definition."
+        "2^n",
+        "Firmware divides by",
+        "What the firmware divides the code by: 2^n is the converter's definition.",
+        words={"2^n": "2ⁿ", "2^n-1": "2ⁿ − 1"},
     )
     gain_error_fraction: float = fraction(
         0.0, "Gain error", "The converter's codes are too high by this share; the firmware does not know.", -0.2, 0.2

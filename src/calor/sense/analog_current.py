@@ -16,7 +16,9 @@ from calor.units import ABSOLUTE_ZERO_CELSIUS, TemperatureUnit
 class AnalogCurrent(Mounted):
     """Sensor whose current follows the absolute temperature."""
 
-    kind: Literal["analog_current"] = choice("analog_current", "Probe", "Sensor that gives a current.")
+    kind: Literal["analog_current"] = choice(
+        "analog_current", "Probe", "Sensor that gives a current.", words={"analog_current": "Current"}
+    )
     microampere_per_kelvin: float = number(
         1.0,
         "Slope",

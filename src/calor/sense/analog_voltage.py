@@ -18,7 +18,9 @@ from calor.units import TemperatureUnit
 class AnalogVoltage(Mounted):
     """Sensor whose voltage follows the temperature."""
 
-    kind: Literal["analog_voltage"] = choice("analog_voltage", "Probe", "Sensor that gives a voltage.")
+    kind: Literal["analog_voltage"] = choice(
+        "analog_voltage", "Probe", "Sensor that gives a voltage.", words={"analog_voltage": "Voltage"}
+    )
     volt_at_0_celsius: float = number(0.5, "Voltage at 0 °C", "0 and 0.5 V are usual.", "volt", -30.0, 30.0)
     volt_per_celsius: float = number(
         0.01, "Slope", "Voltage per °C; 0.01 is usual, below 0 where it falls.", "volt_per_celsius", -1.0, 1.0

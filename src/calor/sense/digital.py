@@ -31,7 +31,9 @@ class Word(Settings):
 class Digital(Mounted, Word):
     """Sensor that gives its temperature as a number."""
 
-    kind: Literal["digital"] = choice("digital", "Probe", "Sensor that gives its temperature as a number.")
+    kind: Literal["digital"] = choice(
+        "digital", "Probe", "Sensor that gives its temperature as a number.", words={"digital": "Digital"}
+    )
     celsius_per_code: float = number(0.0625, "°C per code", "Temperature of one step.", "difference", None, 10.0, 0.0)
     bits: int = number(12, "Bits", "Bits of the code, sign among them.", "integer", 4, 24)
     signed: bool = choice(True, "Signed code", "Two's complement; else the code starts at 0 °C.")

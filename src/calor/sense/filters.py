@@ -26,14 +26,19 @@ class NoFilter(Settings):
 class MeanFilter(Settings):
     """Mean of the last readings."""
 
-    kind: Literal["mean"] = choice("mean", "Filter", "Mean of the last readings.")
+    kind: Literal["mean"] = choice("mean", "Filter", "Mean of the last readings.", words={"mean": "Mean"})
     readings: int = number(8, "Readings", "How many of the last readings are averaged.", "integer", 2, MOST_READINGS)
 
 
 class ExponentialFilter(Settings):
     """First-order lag: each reading moves the value a share of the way."""
 
-    kind: Literal["exponential"] = choice("exponential", "Filter", "Each reading moves the value a share of the way.")
+    kind: Literal["exponential"] = choice(
+        "exponential",
+        "Filter",
+        "Each reading moves the value a share of the way.",
+        words={"exponential": "Exponential"},
+    )
     time_constant_s: float = duration(5.0, "Filter lag", "After this long 63 % of a step has come through.", 0.001, 1e5)
 
 
@@ -41,7 +46,10 @@ class MedianFilter(Settings):
     """Median of the last readings: single spikes do not come through."""
 
     kind: Literal["median"] = choice(
-        "median", "Filter", "The middle one of the last readings; spikes do not come through."
+        "median",
+        "Filter",
+        "The middle one of the last readings; spikes do not come through.",
+        words={"median": "Median"},
     )
     readings: int = number(3, "Readings", "How many; an odd number, 3 or 5 are usual.", "integer", 3, 15)
 

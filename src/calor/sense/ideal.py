@@ -12,7 +12,9 @@ from calor.units import TemperatureUnit
 class IdealProbe(Mounted):
     """A probe without a converter: for trying a law before the hardware is chosen."""
 
-    kind: Literal["ideal"] = choice("ideal", "Probe", "Reads the temperature itself; no converter.")
+    kind: Literal["ideal"] = choice(
+        "ideal", "Probe", "Reads the temperature itself; no converter.", words={"ideal": "Ideal"}
+    )
     adc: CONVERTER = converter("Not used: an ideal probe has no converter. Kept for another kind.")
 
 

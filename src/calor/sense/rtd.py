@@ -29,10 +29,13 @@ _CIRCUITS = ("divider", "current", "bridge", "ratiometric")
 class Rtd(Mounted):
     """Platinum resistance thermometer."""
 
-    kind: Literal["rtd"] = choice("rtd", "Probe", "Platinum resistance thermometer, IEC 60751.")
+    kind: Literal["rtd"] = choice("rtd", "Probe", "Platinum resistance thermometer, IEC 60751.", words={"rtd": "RTD"})
     r0_ohm: float = number(100.0, "Resistance at 0 °C", "100 and 1000 Ω are usual.", "ohm", 1.0, 1e5)
     circuit: Literal["divider", "current", "bridge", "ratiometric"] = choice(
-        "divider", "Circuit", "divider; current: a current source; bridge; ratiometric: against a reference resistor."
+        "divider",
+        "Circuit",
+        "divider; current: a current source; bridge; ratiometric: against a reference resistor.",
+        words={"divider": "Divider", "current": "Current source", "bridge": "Bridge", "ratiometric": "Ratiometric"},
     )
     series_ohm: float = number(
         1_000.0, "Series resistor", "The other resistor of the divider, and of each arm of the bridge.", "ohm", 1.0, 1e7
@@ -41,6 +44,7 @@ class Rtd(Mounted):
         "low_side",
         "RTD placement",
         "low_side: between the pin and ground; high_side: between supply and the pin (divider).",
+        words={"low_side": "Low side", "high_side": "High side"},
     )
     excitation_microampere: float = number(
         1_000.0, "Excitation current", "Through the RTD; 1 mA at most is usual.", "microampere", 1.0, 20_000.0

@@ -29,7 +29,9 @@ Point = tuple[float, float]
 class Thermistor(Mounted):
     """NTC thermistor on a divider."""
 
-    kind: Literal["thermistor"] = choice("thermistor", "Probe", "NTC thermistor on a divider and converter.")
+    kind: Literal["thermistor"] = choice(
+        "thermistor", "Probe", "NTC thermistor on a divider and converter.", words={"thermistor": "Thermistor"}
+    )
     r25_ohm: float = number(R25_OHM, "Resistance at 25 °C", "Nominal resistance of the thermistor.", "ohm", 10.0, 1e7)
     beta_kelvin: float = number(
         BETA_KELVIN, "Beta", "How fast the resistance falls as it warms, from its data sheet.", "kelvin", 1000.0, 8000.0
@@ -46,7 +48,10 @@ class Thermistor(Mounted):
         10_000.0, "Series resistor", "The other resistor of the divider; finest near its own value.", "ohm", 10.0, 1e7
     )
     placed: Literal["low_side", "high_side"] = choice(
-        "low_side", "Thermistor placed", "low_side: between the pin and ground; high_side: between supply and the pin."
+        "low_side",
+        "Thermistor placed",
+        "low_side: between the pin and ground; high_side: between supply and the pin.",
+        words={"low_side": "Low side", "high_side": "High side"},
     )
     r25_tolerance_fraction: float = fraction(0.01, "R25 tolerance", "Of the resistance at 25 °C.", 0.0, 0.5)
     beta_tolerance_fraction: float = fraction(0.01, "Beta tolerance", "Of beta, or of the curve's slope.", 0.0, 0.2)

@@ -30,7 +30,12 @@ USUAL = {"1": (1.5, 0.0, 0.004), "2": (2.5, 0.0, 0.0075)}
 class Thermocouple(Mounted, Word):
     """Thermocouple with its cold junction measured by a second sensor."""
 
-    kind: Literal["thermocouple"] = choice("thermocouple", "Probe", "Thermocouple, cold junction measured beside it.")
+    kind: Literal["thermocouple"] = choice(
+        "thermocouple",
+        "Probe",
+        "Thermocouple, cold junction measured beside it.",
+        words={"thermocouple": "Thermocouple"},
+    )
     letter: Letter = choice("K", "Type", "Letter of the thermocouple, ITS-90.")
     cold_junction_celsius: float = temperature(
         25.0, "Cold junction", "Where the thermocouple ends; a second sensor measures it.", -55.0, 125.0

@@ -11,9 +11,8 @@ from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QPushButton, QVBoxLayout, QW
 from calor.desk.bench.entries import clear, entry
 from calor.desk.state.desk import Desk
 from calor.desk.widgets.fields import Field, label
-from calor.desk.widgets.words import word
 from calor.law.alarm import KINDS, Alarm
-from calor.settings import difference, duration, temperature
+from calor.settings import difference, duration, temperature, word_of
 
 NEW_CELSIUS = {"in_band": 0.5, "out_of_band": 2.0, "deviation_high": 2.0, "deviation_low": 2.0, "loop_break": 1.0,
                "rate_of_rise": 5.0}  # fmt: skip
@@ -65,7 +64,7 @@ class AlarmList(QWidget):
         self.new_kind = QComboBox()
         self.new_kind.setAccessibleName("Kind of alarm to add")
         for kind in KINDS:
-            self.new_kind.addItem(word(f"alarm_{kind}"), kind)
+            self.new_kind.addItem(word_of(Alarm.model_fields["kind"], kind), kind)
         self.add = QPushButton("Add alarm")
         self.add.clicked.connect(self._add)
         row.addWidget(self.new_kind, 1)
@@ -114,7 +113,7 @@ class AlarmList(QWidget):
         self.fields = []
         for number, alarm in enumerate(self._desk.document.design.guard.alarms):
             frame, fields = entry(
-                word(f"alarm_{alarm.kind}"), fields_of(alarm.kind), partial(self._remove, number),
+                word_of(Alarm.model_fields["kind"], alarm.kind), fields_of(alarm.kind), partial(self._remove, number),
                 partial(self._edit, number), self._desk.document.end_merging,
             )  # fmt: skip
             self.fields.append(fields)

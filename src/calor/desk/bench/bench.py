@@ -20,7 +20,8 @@ from calor.desk.state.desk import Desk
 from calor.desk.widgets import theme as look
 from calor.desk.widgets.fields import ChoiceField, Field, KindBox, Segments, label
 from calor.desk.widgets.numbers import NumberField, field_for
-from calor.desk.widgets.words import BLOCKS, CAUTIONS, word
+from calor.desk.widgets.words import BLOCKS, CAUTIONS
+from calor.settings import kind_word
 
 WIDTH_PX = 300
 WIDEST_SEGMENTS = 48
@@ -131,9 +132,9 @@ class Bench(QFrame):
         self._kinds: dict[str, Segments | KindBox] = {}
         for block in ORDER:
             # your own code is begun in the Code room
-            kinds = [kind for kind in BLOCK_KINDS[block] if kind != "code"]
+            kinds = {kind: kind_word(model) for kind, model in BLOCK_KINDS[block].items() if kind != "code"}
             if len(kinds) > 1:
-                many = sum(len(word(kind)) + 3 for kind in kinds) > WIDEST_SEGMENTS
+                many = sum(len(word) + 3 for word in kinds.values()) > WIDEST_SEGMENTS
                 segments = (KindBox if many else Segments)(kinds, BLOCKS[block])
                 segments.chosen.connect(lambda kind, block=block: self.choose_kind(block, kind))
                 row = QHBoxLayout()

@@ -11,8 +11,10 @@ from calor.design.edit import BY_HAND
 from calor.design.model import BLOCK_KINDS, Design
 from calor.desk.bench import probe_sections
 from calor.desk.bench.probe_sections import Section
+from calor.drive import driver as drivers
+from calor.sense import filters
 from calor.sense.thermistor import Thermistor
-from calor.settings import quantity_of
+from calor.settings import kind_word, quantity_of
 
 _FAILS: Section = ("If something fails", "guard", ("probe_fault_output", "cut_out_celsius", "watchdog_s"))
 _LIMITS: Section = ("Limits of the setpoint", "setpoint", ("low_limit_celsius", "high_limit_celsius", "locked"))
@@ -85,28 +87,36 @@ HIDDEN = ("kind", "alarms", "format", "stages", "segments", "gain_sets")
 ONLY_BOTH_WAYS = ("dead_zone", "cool_gain_ratio", "cool_output_high", "dead_zone_celsius")
 """Keys that only a law with an output each for heat and cool has a use for."""
 SAME_DRIVE, NO_DRIVER = "same", "none"
+
+
+def _choice(title: str, description: str, words: dict[str, str]) -> FieldInfo:
+    """A field for a choice that is several settings in the file."""
+    literal: Any = Literal[tuple(words)]
+    return FieldInfo(annotation=literal, title=title, description=description, json_schema_extra={"words": {**words}})
+
+
+_DRIVES = {kind: kind_word(model) for kind, model in BLOCK_KINDS["drive"].items()}
+_DRIVERS = {kind: kind_word(model) for kind, model in drivers.KINDS.items()}
 _MADE_UP: dict[str, FieldInfo] = {
-    "filter.kind": FieldInfo(
-        annotation=Literal["none", "mean", "exponential", "median"],
-        title="Readings", description="What smooths the readings before the law sees them.",
+    "filter.kind": _choice(
+        "Filter", "What smooths the readings before the law sees them.",
+        {kind: kind_word(model) for kind, model in filters.KINDS.items()},
     ),
-    "curve": FieldInfo(
-        annotation=Literal["beta", "steinhart_hart", "points"],
-        title="Curve given by", description="R25 and beta, the coefficients of Steinhart–Hart, or points.",
+    "curve": _choice(
+        "Curve given by", "R25 and beta, the coefficients of Steinhart–Hart, or points.",
+        {"beta": "R25 and beta", "steinhart_hart": "A, B and C", "points": "Points"},
     ),
     "knob.used": FieldInfo(annotation=bool, title="Knob", description="A knob sets the setpoint; its C is generated."),
     "button.used": FieldInfo(annotation=bool, title="Button", description="A button toggles; its C is generated."),
-    "read_by": FieldInfo(
-        annotation=Literal["amplifier", "chip"],
-        title="Read by", description="An amplifier and the converter, or a chip that gives °C as a code.",
+    "read_by": _choice(
+        "Read by", "An amplifier and the converter, or a chip that gives °C as a code.",
+        {"amplifier": "Amplifier", "chip": "Chip"},
     ),
-    "second_drive.kind": FieldInfo(
-        annotation=Literal["same", "relay", "time_proportional", "pwm", "linear"],
-        title="Its drive", description="What switches the second output.",
+    "second_drive.kind": _choice(
+        "Second drive", "What switches the second output.", {SAME_DRIVE: "as the first", **_DRIVES}
     ),
-    "driver.kind": FieldInfo(
-        annotation=Literal["none", "solid_state_relay", "mosfet", "transistor_relay"],
-        title="Parts", description="What is between the pin and the load, to be worked out and checked.",
+    "driver.kind": _choice(
+        "Parts", "What is between the pin and the load, to be worked out and checked.", {NO_DRIVER: "none", **_DRIVERS}
     ),
 }  # fmt: skip
 """Choices on a bench that are several settings in the file."""

@@ -15,8 +15,8 @@ from calor.desk.bench.entries import clear, entry
 from calor.desk.state.desk import Desk
 from calor.desk.widgets.fields import Field, label
 from calor.desk.widgets.numbers import field_for
-from calor.desk.widgets.words import word
 from calor.errors import CalorError
+from calor.settings import kind_word
 
 KEYS = (
     "name", "span_s", "start_celsius", "ambient_celsius", "swing_celsius", "warmest_at_s", "humidity", "ambient_csv",
@@ -70,7 +70,7 @@ class TrialBench(QWidget):
         self.new_kind = QComboBox()
         self.new_kind.setAccessibleName("Kind of event to add")
         for kind in EVENT_KINDS:
-            self.new_kind.addItem(word(kind), kind)
+            self.new_kind.addItem(kind_word(EVENT_KINDS[kind]), kind)
         self.add = QPushButton("Add event")
         self.add.clicked.connect(self._add)
         row.addWidget(self.new_kind, 1)
@@ -157,7 +157,7 @@ class TrialBench(QWidget):
         for number, event in enumerate(self._desk.document.trial.events):
             own = {key: info for key, info in type(event).model_fields.items() if key != "kind"}
             frame, fields = entry(
-                word(event.kind), own, partial(self._remove, number), partial(self._edit_event, number),
+                kind_word(type(event)), own, partial(self._remove, number), partial(self._edit_event, number),
                 self._desk.document.end_merging,
             )  # fmt: skip
             self._event_fields.append(fields)

@@ -32,8 +32,9 @@ for _field in _FIELDS.values():
     _field.annotation = float
 LOW_PX = 560
 _NUMBER = FieldInfo(
-    annotation=Literal["integer", "float"], default="integer", title="Entries", description="As they lie in flash."
-)
+    annotation=Literal["integer", "float"], default="integer", title="Entries", description="As they lie in flash.",
+    json_schema_extra={"words": {"integer": "int16", "float": "float"}},
+)  # fmt: skip
 
 
 def _panel(title: str, *buttons: QPushButton) -> tuple[QWidget, QVBoxLayout]:

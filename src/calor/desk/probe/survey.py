@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from PyQt6.QtCore import QObject, pyqtSignal
 
-from calor.design.model import working_range
+from calor.design.ranges import usual_range
 from calor.desk.state.desk import Desk
 from calor.desk.state.simulator import Request
 from calor.sense.survey import Scope, Survey
@@ -41,7 +41,7 @@ class ProbeSurvey(QObject):
     def scope(self) -> Scope:
         """Over what the room looks at the probe."""
         design = self._desk.document.design
-        low, high = self._range or working_range(design)
+        low, high = self._range or usual_range(design)
         return Scope(design.setpoint.celsius, low, high, self._within_celsius, self._number, design.law.period_s)
 
     def set_scope(self, scope: Scope) -> str:

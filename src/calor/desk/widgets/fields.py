@@ -19,7 +19,7 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from calor.desk.widgets.words import word
+from calor.settings import word_of
 from calor.units import TemperatureUnit
 
 LABEL_PX = 126
@@ -136,7 +136,7 @@ class ChoiceField(Field):
         self.box.setMinimumContentsLength(6)
         choices = (True, False) if field.annotation is bool else get_args(field.annotation)
         for choice in choices:
-            self.box.addItem(word(str(choice)), choice)
+            self.box.addItem(word_of(field, choice), choice)
         self.grid.addWidget(label(self.title), 0, 0)
         self.grid.addWidget(self.box, 0, 1, 1, 2)
         self.box.activated.connect(self._chosen)
@@ -240,14 +240,14 @@ class KindBox(QWidget):
 
     chosen = pyqtSignal(str)
 
-    def __init__(self, choices: list[str], name: str) -> None:
+    def __init__(self, choices: dict[str, str], name: str) -> None:
         super().__init__()
         row = QHBoxLayout(self)
         row.setContentsMargins(0, 0, 0, 0)
         self.box = QComboBox()
         self.box.setAccessibleName(f"Kind of {name.lower()}")
-        for choice in choices:
-            self.box.addItem(word(choice), choice)
+        for choice, word in choices.items():
+            self.box.addItem(word, choice)
         row.addWidget(self.box)
         self.box.activated.connect(lambda index: self.chosen.emit(self.box.itemData(index)))
         self.buttons: dict[str, QWidget] = {"": self.box}
@@ -262,7 +262,7 @@ class Segments(QWidget):
 
     chosen = pyqtSignal(str)
 
-    def __init__(self, choices: list[str], name: str) -> None:
+    def __init__(self, choices: dict[str, str], name: str) -> None:
         super().__init__()
         row = QHBoxLayout(self)
         row.setContentsMargins(0, 0, 0, 0)
@@ -270,10 +270,10 @@ class Segments(QWidget):
         self._group = QButtonGroup(self)
         self._group.setExclusive(True)
         self.buttons: dict[str, QPushButton] = {}
-        for number, choice in enumerate(choices):
-            button = QPushButton(word(choice))
+        for number, (choice, word) in enumerate(choices.items()):
+            button = QPushButton(word)
             button.setCheckable(True)
-            button.setAccessibleName(f"{name}: {word(choice)}")
+            button.setAccessibleName(f"{name}: {word}")
             button.setProperty("role", "segment")
             place = "first" if number == 0 else "last" if number == len(choices) - 1 else ""
             button.setProperty("segment", place)

@@ -10,7 +10,8 @@ from calor.design.model import BLOCK_KINDS
 from calor.design.model import BLOCKS as ORDER
 from calor.desk.bench.sections import Setting, every_setting
 from calor.desk.room import Entry
-from calor.desk.widgets.words import BLOCKS, word
+from calor.desk.widgets.words import BLOCKS
+from calor.settings import kind_word
 from calor.units import TEMPERATURE_UNITS
 
 if TYPE_CHECKING:
@@ -32,8 +33,8 @@ def entries_of(window: Window) -> list[Entry]:
         entries.append(Entry(BLOCKS[block], "bench", partial(window.go_to, block)))
         if len(BLOCK_KINDS[block]) > 1:
             entries += [
-                Entry(word(kind), f"kind of {BLOCKS[block].lower()}", partial(choose_kind, window, block, kind))
-                for kind in BLOCK_KINDS[block]
+                Entry(kind_word(model), f"kind of {BLOCKS[block].lower()}", partial(choose_kind, window, block, kind))
+                for kind, model in BLOCK_KINDS[block].items()
             ]
         entries += _settings(window, block)
     for unit in TEMPERATURE_UNITS:
@@ -67,7 +68,9 @@ def _settings(window: Window, block: str) -> list[Entry]:
             ))  # fmt: skip
             continue
         lead = partial(_lead_to, window, block, setting)
-        entries.append(Entry(setting.title, f"of the {word(setting.kind).lower()} {block}", lead))
+        entries.append(
+            Entry(setting.title, f"of the {kind_word(BLOCK_KINDS[block][setting.kind]).lower()} {block}", lead)
+        )
     return entries
 
 

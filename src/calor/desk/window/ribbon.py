@@ -129,9 +129,9 @@ class Ribbon(QWidget):
         if "probe_fault" in kinds:
             marks["probe"] = "fault in trial"
         for card in self._desk.runs.advice:
-            if "cannot reach" in card.title:
+            if card.code == "cannot_reach":
                 marks["load"] = "too weak"
-            if "relay wears" in card.title:
+            if card.code == "contact_life" and card.weight == "wear":
                 marks["drive"] = "wears out"
         return marks
 

@@ -11,8 +11,8 @@ import re
 from typing import Any, NamedTuple
 
 from calor.design.model import Design
+from calor.design.ranges import working_range
 from calor.errors import FirmwareError
-from calor.firmware.sources.code_table import working_range
 from calor.firmware.sources.fixed_point import LARGEST, STEP
 from calor.firmware.sources.generate import outputs_of, tick_s
 from calor.law import registry as laws

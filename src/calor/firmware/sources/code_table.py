@@ -12,11 +12,11 @@ import numpy as np
 
 from calor.compiled import Column
 from calor.design.model import Design
+from calor.design.ranges import working_range
 from calor.errors import FirmwareError
 from calor.sense import registry, sweep
 
 WITHIN_CELSIUS = 0.02
-MARGIN_CELSIUS = 5.0
 MOST_ENTRIES = 1025
 MOST_CODES = 65_536
 """Of more codes so many are looked at, evenly spread."""
@@ -50,23 +50,6 @@ class CodeTable(NamedTuple):
         at, rest = (whole >> self.shift) - self.first_entry, whole & ((1 << self.shift) - 1)
         own = np.array((*self.entries, 0), np.int64)
         return np.asarray((own[at] * 2**self.shift + (own[at + 1] - own[at]) * rest) / (self.parts * 2.0**self.shift))
-
-
-def working_range(design: Design) -> tuple[float, float]:
-    """Temperatures that a design works with, °C: setpoints, guards, surroundings and limits, and a margin."""
-    places = [float(design.setpoint.celsius)]
-    setpoint: Any = design.setpoint
-    places += [segment.to_celsius for segment in getattr(setpoint, "segments", ())]
-    places += [getattr(setpoint, key) for key in ("day_celsius", "night_celsius") if hasattr(setpoint, key)]
-    places += [alarm.celsius for alarm in design.guard.alarms if alarm.kind in ("high", "low")]
-    if design.guard.cut_out_celsius is not None:
-        places.append(design.guard.cut_out_celsius)
-    for trial in design.trial:
-        for key in ("ambient_celsius", "start_celsius"):
-            value = getattr(trial, key, None)
-            places += [] if value is None else [float(value)]
-        places += [event.celsius for event in trial.events if event.kind == "ambient_step"]
-    return min(places) - MARGIN_CELSIUS, max(places) + MARGIN_CELSIUS
 
 
 def code_table(design: Design) -> CodeTable:

@@ -10,6 +10,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+from calor import moist_air
 from calor.design.model import Design
 from calor.drive import pwm
 from calor.drive import registry as drives
@@ -124,6 +125,8 @@ def context_of(design: Design, prefix: str, form: Form = PLAIN) -> dict[str, Any
         "curve": _curve(design),
         "setpoint": setpoints.numbers(design.setpoint),
         "outputs": outputs,
+        "magnus_b": moist_air.MAGNUS_B,
+        "magnus_c_celsius": moist_air.MAGNUS_C_CELSIUS,
         "needs_log": (probe["uses_bits"] or follows_dew_point) and not form.fixed,
         "fine": 1024.0 if form.fixed else 1.0,
         "long_s": fixed_point.LARGEST if form.fixed else 1e9,

@@ -1,0 +1,112 @@
+"""Events that are found in a run when it has ended: what guards, alarms and programs did in it."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+import numpy.typing as npt
+
+from calor.design.model import Design
+from calor.law import alarm as alarms
+from calor.law import program as programs
+from calor.law.alarm import Alarm
+from calor.law.fan_curve import FanCurve
+from calor.loop.trace import Flag, RunEvent, Trace
+from calor.sense.checks import FAULT_WORDS
+
+
+def with_found_events(trace: Trace, design: Design) -> Trace:
+    """The trace with what the guards did added to its events, in order of time."""
+    found = list(trace.events)
+    flags = trace.whole_flags
+    by_alarm = np.flatnonzero(flags & Flag.TRIPPED)
+    tripped = np.flatnonzero(flags & Flag.CUT_OUT)
+    if len(by_alarm) and by_alarm[0] == tripped[0]:
+        text = "tripped by an alarm, output off and latched"
+        found.append(RunEvent(float(trace.time_s[by_alarm[0]]), "cut_out", text))
+    elif len(tripped):
+        word = "below" if trace.cools else "above"
+        limit = float(design.guard.cut_out_celsius or 0.0)
+        text = f"cut-out tripped {word} {limit:g} °C, output off and latched"
+        found.append(RunEvent(float(trace.time_s[tripped[0]]), "cut_out", text, celsius=limit))
+    faulty = (flags & Flag.PROBE_FAULT) > 0
+    begins = np.flatnonzero(faulty & ~np.concatenate(([False], faulty[:-1])))
+    asked = f"{design.guard.probe_fault_output * 100:g} %"
+    # a probe at the edge of its scale may flicker in and out of fault: the first ones say it
+    for k in begins[:20]:
+        word = _fault_word(int(flags[k]))
+        found.append(RunEvent(float(trace.time_s[k]), "probe_fault", f"probe fault{word}, output {asked}"))
+    for alarm in design.guard.alarms:
+        is_difference = alarm.kind not in ("high", "low")
+        celsius = float("nan") if alarm.kind == "probe_fault" else alarm.celsius
+        found += [
+            RunEvent(at_s, "alarm", alarms.line(alarm), celsius=celsius, is_difference=is_difference)
+            for at_s in alarm_instants(alarm, design, trace)
+        ]
+    if isinstance(design.law, FanCurve) and design.law.full_alarm_s is not None:
+        full = trace.demand >= 1.0 - 1e-9
+        text = f"alarm: at full output for {design.law.full_alarm_s:g} s"
+        found += [RunEvent(at_s, "alarm", text) for at_s in _lasting(full, design.law.full_alarm_s, trace)]
+    if isinstance(design.setpoint, programs.Program) and not (flags & (Flag.MAINS_LOST | Flag.STALLED)).any():
+        row = programs.over_at(programs.numbers(design.setpoint), trace.measured_celsius, float(design.law.period_s))
+        if row >= 0:
+            found.append(RunEvent(float(trace.time_s[row]), "program_over", "program over"))
+    found.sort(key=lambda event: event.at_s)
+    return replace(trace, events=tuple(found))
+
+
+def _fault_word(flags: int) -> str:
+    """Which fault of the probe a row's flags name."""
+    for fault in range(1, len(FAULT_WORDS)):
+        if flags & (int(Flag.PROBE_OPEN) << (fault - 1)):
+            return f": {FAULT_WORDS[fault]}"
+    return ""
+
+
+def alarm_rows(alarm: Alarm, design: Design, trace: Trace) -> npt.NDArray[np.bool_]:
+    """Whether an alarm is raised at each row of a run. With the mains the controller starts afresh."""
+    raised = np.zeros(trace.steps, np.bool_)
+    if _stays_silent(alarm, trace):
+        return raised
+    lost = (trace.whole_flags & Flag.MAINS_LOST) > 0
+    alarms.fill_raised(
+        alarms.numbers(alarm, design.law.action), trace.setpoint_celsius, trace.measured_celsius, trace.demand,
+        lost if lost.any() else np.zeros(0, np.bool_), float(design.law.period_s), raised,
+    )  # fmt: skip
+    return raised
+
+
+def _stays_silent(alarm: Alarm, trace: Trace) -> bool:
+    """Whether a run never comes near an alarm, so that its rows need not be looked at one by one."""
+    if alarm.kind in ("high", "low"):
+        low, high = trace.measured_range
+        return high <= alarm.celsius if alarm.kind == "high" else low >= alarm.celsius
+    if alarm.kind in ("deviation_high", "deviation_low", "out_of_band"):
+        low, high = trace.error_range
+        over, under = high <= alarm.celsius, -low <= alarm.celsius
+        return (over or alarm.kind == "deviation_low") and (under or alarm.kind == "deviation_high")
+    return False
+
+
+def alarm_instants(alarm: Alarm, design: Design, trace: Trace) -> list[float]:
+    """When an alarm is raised in a run, s."""
+    raised = alarm_rows(alarm, design, trace)
+    if not raised.any():
+        return []
+    return [float(at_s) for at_s in trace.time_s[np.flatnonzero(np.diff(raised.astype(np.int8), prepend=0) > 0)][:200]]
+
+
+def _lasting(outside: npt.NDArray[np.bool_], delay_s: float, trace: Trace) -> list[float]:
+    """When a condition of the rows has lasted `delay_s`, s: once for each time it does."""
+    if not outside.any():
+        return []
+    edges = np.diff(outside.astype(np.int8), prepend=0, append=0)
+    begins, ends = np.flatnonzero(edges > 0), np.flatnonzero(edges < 0)
+    instants = []
+    for begin, end in zip(begins, ends, strict=True):
+        raised_s = float(trace.time_s[begin]) + delay_s
+        over_s = float(trace.time_s[end]) if end < trace.steps else trace.span_s
+        if raised_s <= over_s and raised_s < trace.span_s:
+            instants.append(raised_s)
+    return instants[:200]
