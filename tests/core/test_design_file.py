@@ -17,10 +17,11 @@ from calor import loop
 from calor.demo import DEMOS, STARTER
 from calor.design import file
 from calor.design.edit import implied
+from calor.design.events import EVENT_KINDS
 from calor.design.model import BLOCK_KINDS, Design, block_consequences, block_summary
 from calor.design.ranges import usual_range
 from calor.design.reference import design_file_reference
-from calor.design.trial import EVENT_KINDS, Limits, Trial
+from calor.design.trial import Limits, Trial
 from calor.errors import DesignError
 from calor.law.alarm import Alarm
 from calor.law.guard import Guard

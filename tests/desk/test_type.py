@@ -11,8 +11,9 @@ from PyQt6.QtCore import QRectF, Qt
 from PyQt6.QtGui import QFontInfo, QFontMetricsF, QImage, QPainter
 from PyQt6.QtWidgets import QComboBox, QLabel, QLineEdit, QPushButton
 
+from calor.design.events import EVENT_KINDS
 from calor.design.model import BLOCK_KINDS
-from calor.design.trial import EVENT_KINDS, Limits, Trial
+from calor.design.trial import Limits, Trial
 from calor.desk.app import make_application
 from calor.desk.code.code_editor import CODE_PX
 from calor.desk.widgets import theme as look

@@ -8,14 +8,13 @@ from typing import Annotated, Any, Literal, Self
 
 from pydantic import BeforeValidator, Field, Strict, model_validator
 
-from calor.design.trial import ByHand, ContentsAdded, Door, KnobTurned, Limits, ProbeReversed, SetpointStep, Trial
+from calor.design.trial import Limits, Trial
 from calor.drive import driver as drivers
 from calor.drive import registry as drives
 from calor.law import guard as guards
 from calor.law import registry as laws
 from calor.law import setpoint as setpoints
 from calor.law.guard import Guard
-from calor.law.pid import Pid
 from calor.law.setpoint import Setpoint
 from calor.law.stages import Stages, shares
 from calor.load import registry as loads
@@ -86,7 +85,9 @@ class Design(Settings):
                     f" {self.law.period_s:g} s; lengthen its span_s"
                 )
             for event in trial.events:
-                self._check_event(trial, event)
+                problem = event.problem(self)
+                if problem:
+                    raise ValueError(f"trial {trial.name!r} {problem}")
         return self
 
     @model_validator(mode="after")
@@ -101,42 +102,6 @@ class Design(Settings):
                         " change it or the limits"
                     )
         return self
-
-    def _check_event(self, trial: Trial, event: object) -> None:
-        if isinstance(event, ContentsAdded) and not loads.takes_contents(self.load):
-            raise ValueError(
-                f"trial {trial.name!r} puts contents in, and a load of kind {self.load.kind} has no place for them;"
-                " use a lump, chamber or liquid load"
-            )
-        if isinstance(event, ByHand) and not (isinstance(self.law, Pid) and self.law.manual_mode):
-            raise ValueError(
-                f"trial {trial.name!r} sets the output by hand, and the law has no manual mode;"
-                " set law.manual_mode of a pid law to true"
-            )
-        if isinstance(event, ByHand) and event.output < 0.0 and self.law.action != "heat_cool":
-            raise ValueError(
-                f"trial {trial.name!r} sets an output of {event.output:g}, and the law has one output;"
-                " give 0 to 1, or let the law heat_cool"
-            )
-        if isinstance(event, KnobTurned) and self.knob is None:
-            raise ValueError(f"trial {trial.name!r} turns the knob, and there is none; add a [knob]")
-        if isinstance(event, Door) and self.load.kind in loads.BLACK_BOXES:
-            raise ValueError(
-                f"trial {trial.name!r} opens a door, and a load of kind {self.load.kind} knows no W/K;"
-                " use a lump, chamber or liquid load, or an ambient_step"
-            )
-        if isinstance(event, ProbeReversed) and self.probe.kind != "thermocouple":
-            raise ValueError(
-                f"trial {trial.name!r} swaps the wires of a {self.probe.kind} probe, which only a thermocouple minds;"
-                " take the event away or choose a thermocouple"
-            )
-        if isinstance(event, SetpointStep):
-            low, high = self.setpoint.low_limit_celsius, self.setpoint.high_limit_celsius
-            if (low is not None and event.celsius < low) or (high is not None and event.celsius > high):
-                raise ValueError(
-                    f"trial {trial.name!r} steps the setpoint to {event.celsius:g} °C, outside its limits"
-                    f" {low} to {high}; change the step or the limits"
-                )
 
     @property
     def outputs(self) -> tuple[str, ...]:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from typing import Any
 
+from calor.design.events import AmbientStep
 from calor.design.model import Design
 
 MARGIN_CELSIUS = 5.0
@@ -39,5 +40,5 @@ def working_range(design: Design) -> tuple[float, float]:
         for key in ("ambient_celsius", "start_celsius"):
             value = getattr(trial, key, None)
             places += [] if value is None else [float(value)]
-        places += [event.celsius for event in trial.events if event.kind == "ambient_step"]
+        places += [event.celsius for event in trial.events if isinstance(event, AmbientStep)]
     return min(places) - MARGIN_CELSIUS, max(places) + MARGIN_CELSIUS

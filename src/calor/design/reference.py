@@ -8,8 +8,9 @@ from pydantic import BaseModel
 from pydantic.fields import FieldInfo
 from pydantic_core import PydanticUndefined
 
+from calor.design.events import EVENT_KINDS
 from calor.design.model import BLOCK_KINDS, Design
-from calor.design.trial import EVENT_KINDS, Limits, Trial
+from calor.design.trial import Limits, Trial
 from calor.drive.driver import KINDS as DRIVER_KINDS
 from calor.law.alarm import Alarm
 from calor.law.guard import Guard

@@ -1,252 +1,14 @@
-"""A trial: what a design is run under, and the events that happen in it."""
+"""A trial: what a design is run under; and what a pass is."""
 
 from __future__ import annotations
 
-from typing import Annotated, Literal, get_args
+from dataclasses import dataclass
+from typing import Annotated
 
 from pydantic import Field, Strict
 
-from calor.settings import Settings, choice, difference, duration, fraction, kind_word, number, temperature
-
-
-class Timed(Settings):
-    """What all events have: when they start and how long they last."""
-
-    at_s: float = duration(..., "Start time", "When it starts.", 0.0, 1e8)
-    for_s: float = duration(0.0, "Duration", "How long it lasts; 0: to the end of the trial.", 0.0, 1e8)
-
-    @property
-    def says(self) -> str:
-        """What happens, in a few words."""
-        return kind_word(type(self)).lower()
-
-
-class Door(Timed):
-    """A door or lid is open: the load loses more."""
-
-    kind: Literal["door"] = choice("door", "Event", "A door or lid is open.", words={"door": "Door open"})
-    extra_loss_w_per_k: float = number(5.0, "Extra loss", "Loss beside the load's own.", "w_per_k", 0.0, 1e5)
-
-
-class AmbientStep(Timed):
-    """The ambient temperature changes."""
-
-    kind: Literal["ambient_step"] = choice(
-        "ambient_step", "Event", "The ambient temperature changes.", words={"ambient_step": "Ambient step"}
-    )
-    celsius: float = temperature(..., "New temperature", "Ambient temperature while it lasts.")
-
-    @property
-    def says(self) -> str:
-        return f"ambient {self.celsius:g} °C"
-
-
-class PowerStep(Timed):
-    """The supply gives more or less than it should."""
-
-    kind: Literal["power_step"] = choice(
-        "power_step", "Event", "The supply gives more or less than it should.", words={"power_step": "Power step"}
-    )
-    power_fraction: float = number(
-        ..., "Power", "Power in proportion to the nominal, 0.8 for 80 %.", "fraction", 0.0, 2.0
-    )
-
-    @property
-    def says(self) -> str:
-        return f"power {self.power_fraction * 100:g} %"
-
-
-class MainsVoltage(Timed):
-    """The mains is higher or lower than it should be: power follows its square."""
-
-    kind: Literal["mains_voltage"] = choice(
-        "mains_voltage",
-        "Event",
-        "The mains is higher or lower than it should be.",
-        words={"mains_voltage": "Mains voltage"},
-    )
-    voltage_fraction: float = number(
-        ..., "Voltage", "Voltage in proportion to the nominal, 0.9 for 90 %.", "fraction", 0.0, 1.5
-    )
-
-    @property
-    def says(self) -> str:
-        return f"mains {self.voltage_fraction * 100:g} %"
-
-
-class SetpointStep(Timed):
-    """The setpoint is changed."""
-
-    kind: Literal["setpoint_step"] = choice(
-        "setpoint_step", "Event", "The setpoint is changed.", words={"setpoint_step": "Setpoint step"}
-    )
-    celsius: float = temperature(..., "New temperature", "Setpoint while it lasts.")
-
-    @property
-    def says(self) -> str:
-        return f"setpoint {self.celsius:g} °C"
-
-
-class ProbeOpen(Timed):
-    """The probe's wire is broken."""
-
-    kind: Literal["probe_open"] = choice(
-        "probe_open", "Event", "The probe's wire is broken.", words={"probe_open": "Probe open"}
-    )
-
-
-class ProbeShort(Timed):
-    """The probe's wires touch."""
-
-    kind: Literal["probe_short"] = choice(
-        "probe_short", "Event", "The probe's wires touch.", words={"probe_short": "Probe shorted"}
-    )
-
-
-class ProbeReversed(Timed):
-    """The wires of a thermocouple are swapped: it falls as it heats."""
-
-    kind: Literal["probe_reversed"] = choice(
-        "probe_reversed",
-        "Event",
-        "The wires of a thermocouple are swapped.",
-        words={"probe_reversed": "Probe wires swapped"},
-    )
-
-
-class ProbeStuck(Timed):
-    """The converter gives the same code again and again."""
-
-    kind: Literal["probe_stuck"] = choice(
-        "probe_stuck",
-        "Event",
-        "The converter gives one code again and again.",
-        words={"probe_stuck": "Probe code stuck"},
-    )
-
-
-class MainsLost(Timed):
-    """No power: the output is dead and the controller starts afresh when it returns."""
-
-    kind: Literal["mains_lost"] = choice(
-        "mains_lost",
-        "Event",
-        "No power; the controller starts afresh when it returns.",
-        words={"mains_lost": "Mains lost"},
-    )
-
-
-class ContentsAdded(Timed):
-    """Something cold, or hot, is put in, and stays."""
-
-    kind: Literal["contents_added"] = choice(
-        "contents_added",
-        "Event",
-        "Something cold, or hot, is put in, and stays.",
-        words={"contents_added": "Contents put in"},
-    )
-    heat_capacity_j_per_k: float = number(..., "Heat capacity", "Of what is put in.", "j_per_k", 0.01, 1e9)
-    celsius: float = temperature(..., "Temperature put in", "Temperature of what is put in.")
-
-    @property
-    def says(self) -> str:
-        return f"{self.heat_capacity_j_per_k:g} J/K at {self.celsius:g} °C put in"
-
-
-class ByHand(Timed):
-    """The output is set by hand, and given back to the law."""
-
-    kind: Literal["manual"] = choice(
-        "manual", "Event", "The output is set by hand, and given back to the law.", words={"manual": "Manual"}
-    )
-    output: float = fraction(..., "Output", "Share of full output; below 0 it cools.", -1.0)
-
-    @property
-    def says(self) -> str:
-        return f"by hand {self.output * 100:g} %"
-
-
-class KnobTurned(Timed):
-    """The knob is turned."""
-
-    kind: Literal["knob_turned"] = choice(
-        "knob_turned", "Event", "The knob is turned.", words={"knob_turned": "Knob turned"}
-    )
-    to_fraction: float = fraction(..., "Knob position", "0: its lowest end, 1: its highest.")
-
-    @property
-    def says(self) -> str:
-        return f"knob to {self.to_fraction * 100:g} %"
-
-
-class Stalled(Timed):
-    """The firmware hangs: no decision, and the pins stay as they are."""
-
-    kind: Literal["stalled"] = choice(
-        "stalled", "Event", "The firmware hangs, and its pins stay as they are.", words={"stalled": "Firmware hangs"}
-    )
-
-
-class OutputStuckOn(Timed):
-    """The switch stays on: a welded contact, a solid-state relay that failed shorted."""
-
-    kind: Literal["output_stuck_on"] = choice(
-        "output_stuck_on",
-        "Event",
-        "The switch stays on: welded or shorted.",
-        words={"output_stuck_on": "Switch stuck on"},
-    )
-
-
-class OutputStuckOff(Timed):
-    """The switch stays off: a broken wire, a burnt-out element."""
-
-    kind: Literal["output_stuck_off"] = choice(
-        "output_stuck_off",
-        "Event",
-        "The switch, or what it feeds, stays off.",
-        words={"output_stuck_off": "Switch stuck off"},
-    )
-
-
-class OutputInverted(Timed):
-    """An active-low module wired as an active-high one: on where it should be off."""
-
-    kind: Literal["output_inverted"] = choice(
-        "output_inverted",
-        "Event",
-        "An active-low module driven as an active-high one.",
-        words={"output_inverted": "Output inverted"},
-    )
-
-
-AnyEvent = (
-    Door
-    | AmbientStep
-    | PowerStep
-    | MainsVoltage
-    | SetpointStep
-    | ProbeOpen
-    | ProbeShort
-    | ProbeReversed
-    | ProbeStuck
-    | MainsLost
-    | ContentsAdded
-    | ByHand
-    | KnobTurned
-    | Stalled
-    | OutputStuckOn
-    | OutputStuckOff
-    | OutputInverted
-)
-Event = Annotated[AnyEvent, Field(discriminator="kind")]
-
-EVENT_KINDS: dict[str, type[AnyEvent]] = {kind.model_fields["kind"].default: kind for kind in get_args(AnyEvent)}
-
-
-def describe(event: AnyEvent) -> str:
-    """A few words that say what the event does."""
-    return f"{event.says} {event.for_s:g} s" if event.for_s else event.says
+from calor.design.events import Event
+from calor.settings import Settings, difference, duration, fraction, number, temperature
 
 
 class Trial(Settings):
@@ -289,21 +51,51 @@ class Trial(Settings):
     )
 
 
+@dataclass(frozen=True)
+class On:
+    """What a limit is on: a metric of a run, which is to be at most the limit, or at least."""
+
+    metric: str
+    at_least: bool = False
+
+
 class Limits(Settings):
-    """What a pass is. A limit that is left out is not judged."""
+    """What a pass is. A limit that is left out is not judged. In the order in which they are shown."""
 
     band_celsius: float = difference(0.5, "Band", "Distance from the setpoint that counts as in band.", 0.001, 500.0)
-    overshoot_celsius: float | None = difference(None, "Overshoot", "Furthest past the setpoint.")
-    in_band_within_s: float | None = duration(None, "In band after", "Latest time to be in the band and stay.")
-    ripple_celsius: float | None = difference(None, "Ripple, settled", "Peak to peak once settled.")
-    mean_error_celsius: float | None = difference(
+    overshoot_celsius: Annotated[float | None, On("overshoot_celsius")] = difference(
+        None, "Overshoot", "Furthest past the setpoint."
+    )
+    in_band_within_s: Annotated[float | None, On("time_to_band_s")] = duration(
+        None, "In band after", "Latest time to be in the band and stay."
+    )
+    ripple_celsius: Annotated[float | None, On("settled_ripple_celsius")] = difference(
+        None, "Ripple, settled", "Peak to peak once settled."
+    )
+    mean_error_celsius: Annotated[float | None, On("mean_error_celsius")] = difference(
         None, "Mean error", "Average distance from the setpoint once settled."
     )
-    recovery_s: float | None = duration(None, "Recovery", "Longest time back to the band after a disturbance.")
-    switchings_per_hour: float | None = number(
+    recovery_s: Annotated[float | None, On("recovery_s")] = duration(
+        None, "Recovery", "Longest time back to the band after a disturbance."
+    )
+    switchings_per_hour: Annotated[float | None, On("switchings_per_hour")] = number(
         None, "Switchings per hour", "Changes of the switch, on and off counted.", "number", 0.0, 1e7
     )
-    peak_celsius: float | None = temperature(None, "Highest reading", "The reading never goes above this.")
-    lowest_celsius: float | None = temperature(None, "Lowest reading", "The reading never goes below this.")
-    in_band_fraction: float | None = fraction(None, "In band, share", "Least share of the whole trial in the band.")
-    energy_wh: float | None = number(None, "Energy", "Electrical energy over the whole trial, Wh.", "number", 0.0, 1e9)
+    peak_celsius: Annotated[float | None, On("peak_celsius")] = temperature(
+        None, "Highest reading", "The reading never goes above this."
+    )
+    lowest_celsius: Annotated[float | None, On("lowest_celsius", at_least=True)] = temperature(
+        None, "Lowest reading", "The reading never goes below this."
+    )
+    in_band_fraction: Annotated[float | None, On("in_band_fraction", at_least=True)] = fraction(
+        None, "In band, share", "Least share of the whole trial in the band."
+    )
+    energy_wh: Annotated[float | None, On("energy_wh")] = number(
+        None, "Energy", "Electrical energy over the whole trial, Wh.", "number", 0.0, 1e9
+    )
+
+
+def limited() -> dict[str, On]:
+    """What each limit is on, in their order."""
+    fields = Limits.model_fields.items()
+    return {name: rule for name, field in fields for rule in field.metadata if isinstance(rule, On)}

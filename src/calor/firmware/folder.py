@@ -115,7 +115,7 @@ def _rows(design: Design, form: Form) -> list[str]:
     trace, at = record.trace, record.rows
     # up to the first restart, hand or setpoint from outside: the test only gives readings
     plain = (record.given["restart"] == 0) & np.isnan(record.given["hand"])
-    outside = [event.at_s for event in trace.events if event.kind in ("setpoint_step", "knob_turned")]
+    outside = [event.at_s for event in record.trial.events if event.sets_setpoint]
     plain &= trace.time_s[at] < min(outside, default=np.inf)
     count = min(int(np.argmin(plain)) if not plain.all() else len(at), TEST_STEPS)
     outputs = [output.demand[at] for output in trace.outputs] or [trace.demand[at]]

@@ -6,8 +6,9 @@ from __future__ import annotations
 import numpy as np
 
 from calor import loop
+from calor.design.events import MainsVoltage
 from calor.design.model import Design
-from calor.design.trial import MainsVoltage, Trial
+from calor.design.trial import Trial
 from calor.drive.pwm import Pwm
 from calor.drive.time_proportional import TimeProportional
 from calor.judge.card import Advice, Rule, changed, rounded

@@ -6,9 +6,10 @@ from dataclasses import asdict, dataclass
 from typing import Any
 
 from calor.design.model import Design
-from calor.design.trial import Limits, Trial
+from calor.design.trial import Limits, Trial, limited
 from calor.judge.metrics import Metrics, measure
 from calor.loop.trace import Trace, changes_of
+from calor.settings import quantity_of
 from calor.units import TemperatureUnit, format_difference, format_duration, format_temperature
 
 
@@ -35,19 +36,8 @@ class Verdict:
         return all(limit.passes for limit in self.limits)
 
 
-_METRIC_OF_LIMIT = {
-    "overshoot_celsius": "overshoot_celsius",
-    "in_band_within_s": "time_to_band_s",
-    "ripple_celsius": "settled_ripple_celsius",
-    "mean_error_celsius": "mean_error_celsius",
-    "recovery_s": "recovery_s",
-    "switchings_per_hour": "switchings_per_hour",
-    "peak_celsius": "peak_celsius",
-    "lowest_celsius": "lowest_celsius",
-    "in_band_fraction": "in_band_fraction",
-    "energy_wh": "energy_wh",
-}
-AT_LEAST = ("lowest_celsius", "in_band_fraction")
+_METRIC_OF_LIMIT = {name: rule.metric for name, rule in limited().items()}
+AT_LEAST = tuple(name for name, rule in limited().items() if rule.at_least)
 """Limits that a figure must not go below; the others it must not go above."""
 LIMIT_NAMES = tuple(_METRIC_OF_LIMIT)
 LIMIT_TITLES = {name: str(Limits.model_fields[name].title) for name in LIMIT_NAMES}
@@ -64,16 +54,17 @@ def figure_of(metrics: Metrics, limit_name: str) -> float | None:
 
 
 def figure_text(name: str, value: float | None, unit: TemperatureUnit = "°C") -> str:
-    """A figure as it is shown, temperatures in `unit`."""
+    """A figure of a limit as it is shown, temperatures in `unit`."""
     if value is None:
         return "never"
-    if name.endswith("_s"):
+    quantity = quantity_of(Limits.model_fields[name])
+    if quantity == "duration":
         return format_duration(value)
-    if name in ("peak_celsius", "lowest_celsius"):
+    if quantity == "temperature":
         return format_temperature(unit, value)
-    if name.endswith("_fraction"):
+    if quantity == "fraction":
         return f"{value * 100.0:.1f} %"
-    if name.endswith("_celsius"):
+    if quantity == "difference":
         return format_difference(unit, value)
     return f"{value:.1f} Wh" if name.endswith("_wh") else f"{value:.0f}"
 

@@ -211,6 +211,11 @@ def takes_contents(settings: AnyLoad) -> bool:
     return bool(getattr(KINDS[settings.kind][1], "TAKES_CONTENTS", False))
 
 
+def loses_heat(settings: AnyLoad) -> bool:
+    """Whether a load has a loss in W/K, to which an open door adds."""
+    return settings.kind not in BLACK_BOXES
+
+
 def acts_second(settings: AnyLoad) -> bool:
     """Whether a second output does anything to this load."""
     keys = ("second_watt", "second_fan_w_per_k", "second_rise_celsius", "second_rate_celsius_per_s")

@@ -12,6 +12,20 @@ import numpy as np
 
 from calor.compiled import Column, Counts, Table, compiled, entry_in_one_piece
 from calor.compiled import noise as noises
+from calor.design.event import (
+    ADDED,
+    ADDED_CELSIUS,
+    AMBIENT,
+    EXTRA,
+    HAND,
+    HUMIDITY,
+    POWER,
+    SETPOINT,
+    SIGNAL,
+    SWITCH_FAULT,
+    WIRED,
+)
+from calor.design.event import STALLED as HUNG
 from calor.drive import registry as drives
 from calor.drive.registry import DriveNumbers
 from calor.law import alarm as alarms
@@ -26,7 +40,6 @@ from calor.load import registry as loads
 from calor.load.registry import LoadNumbers
 from calor.load.state import LoadState, Surroundings
 from calor.loop import answer_row
-from calor.loop import conditions as given_conditions
 from calor.loop import seat as seats
 from calor.loop.conditions import Conditions
 from calor.loop.seat import Seat, call_address
@@ -43,13 +56,6 @@ FIRST_FAULT = float(Flag.PROBE_OPEN)
 """The flag of fault 1; that of each further kind of fault is twice the one before."""
 ABORT, DONE = 0, 1
 STEPS_BETWEEN_LOOKS = 4096
-ROW = given_conditions
-AMBIENT, EXTRA, POWER, SETPOINT, WIRED, SIGNAL = (
-    ROW.AMBIENT, ROW.EXTRA, ROW.POWER, ROW.SETPOINT, ROW.WIRED, ROW.SIGNAL
-)  # fmt: skip
-HAND, HUNG, SWITCH_FAULT, ADDED, ADDED_CELSIUS, HUMIDITY = (
-    ROW.HAND, ROW.STALLED, ROW.SWITCH_FAULT, ROW.ADDED, ROW.ADDED_CELSIUS, ROW.HUMIDITY
-)  # fmt: skip
 TRUE_ROW, PROBE_ROW, COUNTS_ROW, MEASURED_ROW, SETPOINT_ROW, FLAGS_ROW, OUTPUTS_FROM = range(7)
 """Rows of the columns a run fills: then the demand of each output, and after them what each was given."""
 

@@ -9,6 +9,7 @@ import numpy as np
 import numpy.typing as npt
 
 from calor.compiled import Column
+from calor.design.event import EXTRA
 from calor.design.model import Design
 from calor.design.trial import Trial
 from calor.drive import registry as drives
@@ -22,7 +23,7 @@ from calor.law.code import Code
 from calor.load import registry as loads
 from calor.loop import kernel, replay_kernel
 from calor.loop import seat as seats
-from calor.loop.conditions import EXTRA, happenings, timeline
+from calor.loop.conditions import happenings, timeline
 from calor.loop.found_events import with_found_events
 from calor.loop.seat import Seat
 from calor.loop.trace import Flag, Output, Trace

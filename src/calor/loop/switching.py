@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from calor.compiled import Table, compiled
+from calor.design.events import INVERTED, STUCK_OFF, STUCK_ON
 from calor.drive import registry as drives
 from calor.drive.registry import DriveNumbers, DriveState
-from calor.loop.conditions import INVERTED, STUCK_OFF, STUCK_ON
 
 
 @compiled

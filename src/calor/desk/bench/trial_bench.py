@@ -9,8 +9,9 @@ from typing import Any
 from pydantic import ValidationError
 from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
+from calor.design.events import EVENT_KINDS
 from calor.design.recorded_ambient import read_record
-from calor.design.trial import EVENT_KINDS, Trial
+from calor.design.trial import Trial
 from calor.desk.bench.entries import clear, entry
 from calor.desk.state.desk import Desk
 from calor.desk.widgets.fields import Field, label
@@ -24,25 +25,6 @@ KEYS = (
 )  # fmt: skip
 OF_A_RECORD = ("ambient_column", "humidity_column")
 """Settings that only a recorded ambient has a use for."""
-NEW_EVENT: dict[str, dict[str, Any]] = {
-    "door": {"for_s": 90.0},
-    "ambient_step": {"celsius": 10.0},
-    "power_step": {"power_fraction": 0.8},
-    "mains_voltage": {"voltage_fraction": 0.9},
-    "setpoint_step": {"celsius": 30.0},
-    "probe_open": {"for_s": 60.0},
-    "probe_short": {"for_s": 60.0},
-    "probe_reversed": {"for_s": 60.0},
-    "probe_stuck": {"for_s": 60.0},
-    "mains_lost": {"for_s": 300.0},
-    "contents_added": {"heat_capacity_j_per_k": 500.0, "celsius": 20.0},
-    "manual": {"output": 0.5, "for_s": 300.0},
-    "knob_turned": {"to_fraction": 0.5},
-    "stalled": {"for_s": 60.0},
-    "output_stuck_on": {"for_s": 300.0},
-    "output_stuck_off": {"for_s": 300.0},
-    "output_inverted": {"for_s": 300.0},
-}
 
 
 class TrialBench(QWidget):
@@ -113,7 +95,7 @@ class TrialBench(QWidget):
     def _add(self) -> None:
         kind = self.new_kind.currentData()
         trial = self._desk.document.trial
-        values = dict(NEW_EVENT[kind])
+        values = dict(EVENT_KINDS[kind].at_first)
         if kind == "setpoint_step":
             values["celsius"] = self._desk.document.design.setpoint.celsius
         event = EVENT_KINDS[kind](at_s=round(trial.span_s / 2.0), **values)

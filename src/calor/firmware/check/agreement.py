@@ -14,6 +14,7 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
+from calor.design.event import AMBIENT, HAND, SIGNAL
 from calor.design.model import Design
 from calor.design.trial import Trial
 from calor.firmware.check import single_precision
@@ -22,7 +23,7 @@ from calor.firmware.run.adapter import inputs
 from calor.firmware.sources.form import PLAIN, Form
 from calor.loop import answer_row
 from calor.loop import run as run_design
-from calor.loop.conditions import AMBIENT, HAND, SIGNAL, timeline
+from calor.loop.conditions import timeline
 from calor.loop.trace import Flag, Trace
 
 MOST_APART = 5e-3
@@ -72,7 +73,7 @@ def reference_difference(design: Design, record: Recorded, rows: npt.NDArray[np.
     trace, at = record.trace, record.rows
     demands = np.array([output.demand[at] for output in trace.outputs] or [trace.demand[at]])
     apart = np.abs(answer_row.demands(rows).T - demands).max(axis=0)
-    if any(event.kind in ("setpoint_step", "knob_turned") for event in record.trial.events):
+    if any(event.sets_setpoint for event in record.trial.events):
         # set from outside: the C is told by a call, which the recorded inputs do not hold
         moved = rows[:, answer_row.SETPOINT] != trace.setpoint_celsius[at].astype(np.float32)
         apart = apart[~np.maximum.accumulate(moved)]
