@@ -6,6 +6,7 @@ is the hint beside it on the desk and the text in the generated reference.
 
 from __future__ import annotations
 
+from types import ModuleType
 from typing import Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field
@@ -92,6 +93,22 @@ def kind_word(model: type[BaseModel]) -> str:
     """What a kind of block, event or part is called."""
     field = model.model_fields["kind"]
     return word_of(field, field.default)
+
+
+def settings_of(module: ModuleType) -> type[Settings]:
+    """The settings of a kind of block: those in its module whose kind is the module's name."""
+    name = module.__name__.rpartition(".")[2]
+    for settings in vars(module).values():
+        is_one = isinstance(settings, type) and issubclass(settings, Settings) and "kind" in settings.model_fields
+        if is_one and settings.model_fields["kind"].default == name:
+            own: type[Settings] = settings
+            return own
+    raise LookupError(f"{module.__name__}: no settings whose kind is {name!r}")
+
+
+def kinds_of(modules: tuple[ModuleType, ...]) -> dict[str, tuple[type[Any], ModuleType]]:
+    """The kinds of a family by name: settings and module of each."""
+    return {module.__name__.rpartition(".")[2]: (settings_of(module), module) for module in modules}
 
 
 def quantity_of(field: FieldInfo) -> str:

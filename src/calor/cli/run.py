@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Any
 
 import typer
 
@@ -40,8 +41,9 @@ def command(
         raise CalorError(
             f"{file}: --trial", "there is no trial of that name", f"{trial!r}", f"one of {names}"
         ) from None
-    if allow_code and design.law.kind == "code":
-        consent.allow(own_file(design.law))
+    law: Any = design.law
+    if allow_code and law.kind == "code":
+        consent.allow(own_file(law))
     with seated(design, seat) as taken, watched(steps_of(design, chosen)) as control:
         trace = loop.run(design, chosen, control, taken)
     data = report(design, chosen, trace) | ({"with": seat} if seat != "python" else {})

@@ -12,7 +12,7 @@ from typing import Annotated, Literal, NamedTuple, Self
 from pydantic import Field, Strict, model_validator
 
 from calor.compiled import compiled
-from calor.law.outputs import Demands, two
+from calor.law.outputs import Demands, Inputs, two
 from calor.settings import Settings, choice, difference, duration, fraction, number, temperature
 from calor.units import TemperatureUnit, difference_to, format_difference, format_temperature
 
@@ -236,6 +236,17 @@ def step(
         most = law.slew_per_s * dt_s
         wanted = min(max(wanted, state.output - most), state.output + most)
     return FanCurveState(True, kick_left_s, wanted, second_on), two(wanted, second)
+
+
+@compiled
+def decide(law: FanCurveNumbers, state: FanCurveState, given: Inputs, dt_s: float) -> tuple[FanCurveState, Demands]:
+    """One decision, as every law makes it."""
+    return step(law, state, given.measured_celsius, given.other_celsius, dt_s)
+
+
+def output_names(settings: FanCurve) -> tuple[str, ...]:
+    """What its outputs are called, in their order."""
+    return ("fan", "second fan") if settings.second_on_celsius is not None else ("output",)
 
 
 def summary(settings: FanCurve, unit: TemperatureUnit, setpoint_celsius: float) -> tuple[str, str]:

@@ -5,9 +5,10 @@ Source: common practice (manual output of a controller).
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Literal, NamedTuple
 
 from calor.compiled import compiled
+from calor.law.outputs import Demands, Inputs, one
 from calor.settings import Settings, choice, duration, fraction
 from calor.units import TemperatureUnit
 
@@ -25,10 +26,21 @@ class Manual(Settings):
     output: float = fraction(0.0, "Output", "Share of full output.")
 
 
+class ManualNumbers(NamedTuple):
+    """The law as the kernel sees it."""
+
+    output: float
+
+
+def numbers(settings: Manual) -> ManualNumbers:
+    """The settings as plain numbers."""
+    return ManualNumbers(settings.output)
+
+
 @compiled
-def step(output: float) -> float:
-    """One decision: the demand."""
-    return output
+def decide(law: ManualNumbers, given: Inputs, dt_s: float) -> Demands:
+    """One decision, as every law makes it; it looks at nothing and remembers nothing."""
+    return one(law.output)
 
 
 def summary(settings: Manual, unit: TemperatureUnit, setpoint_celsius: float) -> tuple[str, str]:

@@ -11,7 +11,7 @@ from typing import Any, Literal, NamedTuple, Self
 from pydantic import model_validator
 
 from calor.compiled import compiled
-from calor.law.outputs import Demands, Outline, two
+from calor.law.outputs import Demands, Inputs, Outline, two
 from calor.settings import Settings, choice, difference, duration, temperature
 from calor.units import TemperatureUnit, difference_to, format_difference, format_duration, format_temperature
 
@@ -223,6 +223,12 @@ def step(
             law, True, base - law.on_celsius, base - law.off_celsius, cool_on, cool_held_s, measured_celsius
         )
     return OnOffState(on, held_s, cool_on, cool_held_s), two(1.0 if on else 0.0, 1.0 if cool_on else 0.0)
+
+
+@compiled
+def decide(law: OnOffNumbers, state: OnOffState, given: Inputs, dt_s: float) -> tuple[OnOffState, Demands]:
+    """One decision, as every law makes it."""
+    return step(law, state, given.setpoint_celsius, given.measured_celsius, dt_s)
 
 
 def summary(settings: OnOff, unit: TemperatureUnit, setpoint_celsius: float) -> tuple[str, str]:

@@ -21,6 +21,17 @@ class Demands(NamedTuple):
     fourth: float
 
 
+class Inputs(NamedTuple):
+    """What a law decides on, temperatures in °C. `hand` is the output set by hand, NaN in automatic."""
+
+    setpoint_celsius: float
+    measured_celsius: float
+    other_celsius: float
+    hand: float
+    fault: bool
+    off: bool
+
+
 class Outline(NamedTuple):
     """One line of a law's picture: `role` "going" away from rest, "back", or "second"; x in °C or s, y −1 to 1."""
 

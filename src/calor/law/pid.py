@@ -17,7 +17,7 @@ from pydantic import Field, Strict, model_validator
 from calor.compiled import compiled
 from calor.law import split
 from calor.law.dialect import band_celsius, from_standard
-from calor.law.outputs import Outline
+from calor.law.outputs import Demands, Inputs, Outline, two
 from calor.settings import Settings, choice, difference, duration, fraction, number, temperature
 from calor.units import TemperatureUnit, difference_to, format_difference, format_gain
 
@@ -332,6 +332,16 @@ def outline(settings: Pid, setpoint_celsius: float) -> list[Outline]:
         Outline("second", x.tolist(), [-cool for _, cool in both]),
         Outline("going", x.tolist(), [heat for heat, _ in both]),
     ]
+
+
+@compiled
+def decide(law: PidNumbers, state: PidState, given: Inputs, dt_s: float) -> tuple[PidState, Demands]:
+    """One decision, as every law makes it."""
+    after, demand = step(law, state, given.setpoint_celsius, given.measured_celsius, given.hand, dt_s)
+    heat, cool = demand, 0.0
+    if law.split.used:
+        heat, cool = split.heat_and_cool(law.split, demand)
+    return after, two(heat, cool)
 
 
 def summary(settings: Pid, unit: TemperatureUnit, setpoint_celsius: float) -> tuple[str, str]:

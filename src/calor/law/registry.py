@@ -1,152 +1,153 @@
 """All laws in one place: the settings of a design's [law], and the one step the kernel calls.
 
-The step runs the law under its guards: a probe fault and a latched cut-out come before the law.
+The step runs the law under its guards: a probe fault and a latched cut-out come before the law. A law is a module and
+a word in LAWS: its settings, `numbers`, `decide`, and where it remembers something `start`, and `pause` for a fault.
 """
 
 from __future__ import annotations
 
 from functools import cache, lru_cache
 from types import ModuleType
-from typing import Annotated, NamedTuple
+from typing import TYPE_CHECKING, Annotated, Any, NamedTuple, Protocol, Union
 
 import numpy as np
 from pydantic import Field
 
-from calor.compiled import compiled
-from calor.law import code, fan_curve, guard, manual, on_off, outputs, pid, split, stages, timer
-from calor.law.code import Code
-from calor.law.fan_curve import FanCurve, FanCurveNumbers, FanCurveState
+from calor.compiled import family
+from calor.law import code, fan_curve, guard, manual, on_off, outputs, pid, stages, timer
 from calor.law.guard import Guard, GuardNumbers
-from calor.law.manual import Manual
-from calor.law.on_off import OnOff, OnOffNumbers, OnOffState
-from calor.law.outputs import Demands
-from calor.law.pid import Pid, PidNumbers, PidState
-from calor.law.stages import Stages, StagesNumbers, StagesState
-from calor.law.timer import Timer, TimerNumbers, TimerState
+from calor.law.outputs import Demands, Inputs
+from calor.settings import kinds_of
 
-AnyLaw = OnOff | Pid | FanCurve | Stages | Timer | Manual | Code
+LAWS: tuple[ModuleType, ...] = (on_off, pid, fan_curve, stages, timer, manual, code)
+"""All laws, in the order in which they are offered."""
+KINDS = kinds_of(LAWS)
+_DECIDING = {kind: module for kind, (_, module) in KINDS.items() if hasattr(module, "decide")}
+"""Laws that are carried out here; your own code is not."""
+_REMEMBERING = {kind: module for kind, module in _DECIDING.items() if hasattr(module, "start")}
+
+if TYPE_CHECKING:
+
+    class AnyLaw(Protocol):
+        """What the settings of every law have."""
+
+        @property
+        def kind(self) -> str: ...
+        @property
+        def action(self) -> str: ...
+        @property
+        def period_s(self) -> float: ...
+        def __hash__(self) -> int: ...
+
+    class LawNumbers(NamedTuple):
+        """Any law and its guards as the kernel sees them; beside these the numbers of each law, by its name."""
+
+        kind: int
+        guard: GuardNumbers
+
+        def __getattr__(self, name: str) -> Any: ...
+
+    class LawState(NamedTuple):
+        """Whether the cut-out has tripped; beside it the state of each law, by its name."""
+
+        cut_out: bool
+
+        def __getattr__(self, name: str) -> Any: ...
+
+else:
+    AnyLaw = Union[tuple(settings for settings, _ in KINDS.values())]  # noqa: UP007 - of a list that is written once
+    LawNumbers = family.record(
+        "LawNumbers", __name__,
+        {"kind": int, **{k: family.made_by(m.numbers) for k, m in _DECIDING.items()}, "guard": GuardNumbers},
+    )  # fmt: skip
+    LawState = family.record(
+        "LawState", __name__, {**{k: family.made_by(m.start) for k, m in _REMEMBERING.items()}, "cut_out": bool}
+    )
 Law = Annotated[AnyLaw, Field(discriminator="kind")]
-
-KINDS: dict[str, tuple[type[AnyLaw], ModuleType]] = {
-    "on_off": (OnOff, on_off),
-    "pid": (Pid, pid),
-    "fan_curve": (FanCurve, fan_curve),
-    "stages": (Stages, stages),
-    "timer": (Timer, timer),
-    "manual": (Manual, manual),
-    "code": (Code, code),
-}
-ON_OFF, PID, FAN_CURVE, STAGES, TIMER, MANUAL, CODE = range(len(KINDS))
-
-
-class LawNumbers(NamedTuple):
-    """Any law and its guards as the kernel sees them."""
-
-    kind: int
-    on_off: OnOffNumbers
-    pid: PidNumbers
-    fan_curve: FanCurveNumbers
-    stages: StagesNumbers
-    timer: TimerNumbers
-    manual_output: float
-    guard: GuardNumbers
-
-
-class LawState(NamedTuple):
-    """State of whichever law is in use, and whether the cut-out has tripped."""
-
-    on_off: OnOffState
-    pid: PidState
-    fan_curve: FanCurveState
-    stages: StagesState
-    timer: TimerState
-    cut_out: bool
-
-
-class Inputs(NamedTuple):
-    """What a law decides on, temperatures in °C. `hand` is the output set by hand, NaN in automatic."""
-
-    setpoint_celsius: float
-    measured_celsius: float
-    other_celsius: float
-    hand: float
-    fault: bool
-    off: bool
 
 
 def output_names(settings: AnyLaw) -> tuple[str, ...]:
     """What a law's outputs are called, in their order."""
     if settings.action == "heat_cool":
         return ("heating", "cooling")
-    if isinstance(settings, Stages):
-        return tuple(f"stage {number}" for number in range(1, len(settings.stages) + 1))
-    if isinstance(settings, FanCurve) and settings.second_on_celsius is not None:
-        return ("fan", "second fan")
-    return ("output",)
+    own = getattr(KINDS[settings.kind][1], "output_names", None)
+    names: tuple[str, ...] = own(settings) if own is not None else ("output",)
+    return names
 
 
 @cache
 def _unused() -> LawNumbers:
     """What stands for the laws that are not in use."""
-    return LawNumbers(
-        0, on_off.numbers(OnOff()), pid.numbers(Pid()), fan_curve.numbers(FanCurve()), stages.numbers(Stages()),
-        timer.numbers(Timer()), 0.0, guard.numbers(Guard(), "heat"),
-    )  # fmt: skip
+    every: dict[str, Any] = {kind: module.numbers(KINDS[kind][0]()) for kind, module in _DECIDING.items()}
+    return LawNumbers(kind=0, guard=guard.numbers(Guard(), "heat"), **every)
 
 
 @lru_cache(maxsize=64)
 def numbers(settings: AnyLaw, guards: Guard) -> LawNumbers:
     """The settings of any law and its guards as plain numbers."""
-    own = {} if isinstance(settings, Manual | Code) else {settings.kind: KINDS[settings.kind][1].numbers(settings)}
+    own = _DECIDING.get(settings.kind)
     return _unused()._replace(
         kind=list(KINDS).index(settings.kind),
-        manual_output=settings.output if isinstance(settings, Manual) else 0.0,
         guard=guard.numbers(guards, settings.action),
-        **own,
+        **({} if own is None else {settings.kind: own.numbers(settings)}),
     )
 
 
 def start() -> LawState:
     """Every law as it is when the controller is switched on."""
-    return LawState(on_off.start(), pid.start(), fan_curve.start(), stages.start(), timer.start(), False)
+    every: dict[str, Any] = {kind: module.start() for kind, module in _REMEMBERING.items()}
+    return LawState(cut_out=False, **every)
 
 
-@compiled
-def tripped(state: LawState) -> LawState:
-    """The state with the cut-out tripped."""
-    return LawState(state.on_off, state.pid, state.fan_curve, state.stages, state.timer, True)
+def _tripped() -> list[str]:
+    states = "".join(f"state.{kind}, " for kind in _REMEMBERING)
+    return [
+        "def tripped(state: LawState) -> LawState:",
+        '    """The state with the cut-out tripped."""',
+        f"    return LawState({states}True)",
+    ]
 
 
-@compiled
-def step(law: LawNumbers, state: LawState, given: Inputs, dt_s: float) -> tuple[LawState, Demands]:
-    """One decision of any law under its guards: (state, demand of each output, 0 to 1)."""
-    setpoint_celsius, measured_celsius, fault = given.setpoint_celsius, given.measured_celsius, given.fault
-    cut_out = state.cut_out or (not fault and guard.trips(law.guard, measured_celsius))
-    on_off_state, pid_state, fan_state = state.on_off, state.pid, state.fan_curve
-    stages_state, timer_state = state.stages, state.timer
-    if fault:
-        demands = outputs.one(law.guard.probe_fault_output)
-        pid_state = pid.pause(pid_state)
-    elif law.kind == PID:
-        pid_state, demand = pid.step(law.pid, pid_state, setpoint_celsius, measured_celsius, given.hand, dt_s)
-        heat, cool = demand, 0.0
-        if law.pid.split.used:
-            heat, cool = split.heat_and_cool(law.pid.split, demand)
-        demands = outputs.two(heat, cool)
-    elif law.kind == ON_OFF:
-        on_off_state, demands = on_off.step(law.on_off, on_off_state, setpoint_celsius, measured_celsius, dt_s)
-    elif law.kind == FAN_CURVE:
-        fan_state, demands = fan_curve.step(law.fan_curve, fan_state, measured_celsius, given.other_celsius, dt_s)
-    elif law.kind == STAGES:
-        stages_state, demands = stages.step(law.stages, stages_state, setpoint_celsius, measured_celsius, dt_s)
-    elif law.kind == TIMER:
-        timer_state, demand = timer.step(law.timer, timer_state, dt_s)
-        demands = outputs.one(demand)
-    else:
-        demands = outputs.one(manual.step(law.manual_output))
-    if cut_out or given.off:
-        demands = outputs.one(0.0)
-    return LawState(on_off_state, pid_state, fan_state, stages_state, timer_state, cut_out), demands
+def _step() -> list[str]:
+    """One decision of any law under its guards, its branches in the order of the list."""
+    lines = [
+        "def step(law: LawNumbers, state: LawState, given: Inputs, dt_s: float) -> tuple[LawState, Demands]:",
+        '    """One decision of any law under its guards: (state, demand of each output, 0 to 1)."""',
+        "    cut_out = state.cut_out or (not given.fault and guard.trips(law.guard, given.measured_celsius))",
+        *(f"    {kind}_state = state.{kind}" for kind in _REMEMBERING),
+        "    if given.fault:",
+        "        demands = outputs.one(law.guard.probe_fault_output)",
+        *(f"        {k}_state = {k}.pause({k}_state)" for k, m in _REMEMBERING.items() if hasattr(m, "pause")),
+    ]
+    for kind in _DECIDING:
+        lines.append(f"    elif law.kind == {kind.upper()}:")
+        if kind in _REMEMBERING:
+            lines.append(f"        {kind}_state, demands = {kind}.decide(law.{kind}, {kind}_state, given, dt_s)")
+        else:
+            lines.append(f"        demands = {kind}.decide(law.{kind}, given, dt_s)")
+    states = "".join(f"{kind}_state, " for kind in _REMEMBERING)
+    return [
+        *lines,
+        "    else:",
+        "        demands = outputs.one(0.0)",
+        "    if cut_out or given.off:",
+        "        demands = outputs.one(0.0)",
+        f"    return LawState({states}cut_out), demands",
+    ]
+
+
+if TYPE_CHECKING:
+
+    def tripped(state: LawState) -> LawState:
+        """The state with the cut-out tripped."""
+
+    def step(law: LawNumbers, state: LawState, given: Inputs, dt_s: float) -> tuple[LawState, Demands]:
+        """One decision of any law under its guards: (state, demand of each output, 0 to 1)."""
+
+else:
+    tripped = family.step_of("tripped", __name__, _tripped())
+    numbers_of_kinds = {kind.upper(): number for number, kind in enumerate(KINDS)}
+    step = family.step_of("step", __name__, _step(), outputs=outputs, guard=guard, **_DECIDING, **numbers_of_kinds)
 
 
 def inputs(setpoint_celsius: float, measured_celsius: float, fault: bool = False) -> Inputs:

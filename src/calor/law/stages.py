@@ -13,7 +13,7 @@ from typing import Annotated, Any, Literal, NamedTuple, Self
 from pydantic import Field, Strict, model_validator
 
 from calor.compiled import compiled
-from calor.law.outputs import MOST_OUTPUTS, Demands, Outline
+from calor.law.outputs import MOST_OUTPUTS, Demands, Inputs, Outline
 from calor.settings import Settings, choice, difference, duration, fraction
 from calor.units import TemperatureUnit, difference_to, format_difference, format_duration
 
@@ -212,6 +212,17 @@ def step(
         lead = (lead + 1) % law.used
     demands = Demands(1.0 if on0 else 0.0, 1.0 if on1 else 0.0, 1.0 if on2 else 0.0, 1.0 if on3 else 0.0)
     return StagesState((on0, on1, on2, on3), (held0, held1, held2, held3), lead, since_s), demands
+
+
+@compiled
+def decide(law: StagesNumbers, state: StagesState, given: Inputs, dt_s: float) -> tuple[StagesState, Demands]:
+    """One decision, as every law makes it."""
+    return step(law, state, given.setpoint_celsius, given.measured_celsius, dt_s)
+
+
+def output_names(settings: Stages) -> tuple[str, ...]:
+    """What its outputs are called, in their order."""
+    return tuple(f"stage {number}" for number in range(1, len(settings.stages) + 1))
 
 
 def summary(settings: Stages, unit: TemperatureUnit, setpoint_celsius: float) -> tuple[str, str]:

@@ -10,7 +10,7 @@ import math
 from typing import Literal, NamedTuple
 
 from calor.compiled import compiled
-from calor.law.outputs import Outline
+from calor.law.outputs import Demands, Inputs, Outline, one
 from calor.settings import Settings, choice, duration, fraction
 from calor.units import TemperatureUnit, format_duration
 
@@ -132,6 +132,13 @@ def outline(settings: Timer) -> list[Outline]:
     y = [0.0, *(level for (_, before), (_, after) in zip([(0.0, 0.0), *changes], changes, strict=False)
                 for level in (before, after)), changes[-1][1]]  # fmt: skip
     return [Outline("going", x, y)]
+
+
+@compiled
+def decide(law: TimerNumbers, state: TimerState, given: Inputs, dt_s: float) -> tuple[TimerState, Demands]:
+    """One decision, as every law makes it; it looks at nothing."""
+    after, demand = step(law, state, dt_s)
+    return after, one(demand)
 
 
 def summary(settings: Timer, unit: TemperatureUnit, setpoint_celsius: float) -> tuple[str, str]:

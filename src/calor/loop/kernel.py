@@ -31,7 +31,7 @@ from calor.drive.registry import DriveNumbers
 from calor.law import alarm as alarms
 from calor.law import registry as laws
 from calor.law import setpoint as setpoints
-from calor.law.outputs import MOST_OUTPUTS, Demands
+from calor.law.outputs import MOST_OUTPUTS, Demands, Inputs
 from calor.law.program import ProgramState
 from calor.law.registry import LawNumbers, LawState
 from calor.law.setpoint import SetpointNumbers
@@ -257,7 +257,7 @@ def run(
                 law_state, demands = laws.step(
                     law,
                     law_state,
-                    laws.Inputs(setpoint, measured, values[now_row, AMBIENT], hand, faulty, off),
+                    Inputs(setpoint, measured, values[now_row, AMBIENT], hand, faulty, off),
                     period_s,
                 )
                 if len(trips) > 0:

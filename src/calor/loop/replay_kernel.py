@@ -8,6 +8,7 @@ from calor.compiled import Column, Counts, Table, entry
 from calor.drive import registry as drives
 from calor.law import registry as laws
 from calor.law import setpoint as setpoints
+from calor.law.outputs import Inputs
 from calor.loop.kernel import (
     CUT_OUT,
     FLAGS_ROW,
@@ -56,9 +57,7 @@ def replay(
         elif smoothing.kind != filters.NONE:
             measured = filters.step(smoothing, memory, measured, period_s)
         program_state, setpoint, off = setpoints.step(aim, program_state, measured, np.nan, begin_s, period_s)
-        law_state, demands = laws.step(
-            law, law_state, laws.Inputs(setpoint, measured, 0.0, np.nan, fault, off), period_s
-        )
+        law_state, demands = laws.step(law, law_state, Inputs(setpoint, measured, 0.0, np.nan, fault, off), period_s)
         asked[0], asked[1], asked[2], asked[3] = demands.first, demands.second, demands.third, demands.fourth
         columns[SETPOINT_ROW, k] = setpoint
         columns[FLAGS_ROW, k] += (PROBE_FAULT if fault else 0.0) + (CUT_OUT if law_state.cut_out else 0.0)

@@ -243,8 +243,9 @@ class Document(QObject):
         now = self.design.law
         if isinstance(now, Code) and now.file == str(path):
             return
-        self._past_kinds[("law", now.kind)] = now
-        law = Code(action=now.action, period_s=now.period_s, file=str(path))
+        self._past_kinds[("law", now.kind)] = self.settings_of("law")
+        action: Any = now.action
+        law = Code(action=action, period_s=now.period_s, file=str(path))
         self.end_merging()
         self.edit(self._with("law", law), f"law: {path.name}")
 

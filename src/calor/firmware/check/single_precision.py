@@ -32,7 +32,7 @@ from calor.law import program
 from calor.law import registry as laws
 from calor.law import setpoint as setpoints
 from calor.law.alarm import AlarmNumbers
-from calor.law.outputs import Demands
+from calor.law.outputs import Demands, Inputs
 from calor.law.pid import Pid
 from calor.law.registry import LawNumbers
 from calor.law.setpoint import FOLLOW, SetpointNumbers
@@ -230,7 +230,7 @@ def _answers(asked: Given) -> npt.NDArray[np.float32]:
         program_state, setpoint, off = setpoints.step(
             aim, program_state, nothing if faulty else measured, signal, since * dt_s, dt_s
         )
-        given_now = laws.Inputs(setpoint, measured, asked.other[k], asked.hand[k], faulty, off)
+        given_now = Inputs(setpoint, measured, asked.other[k], asked.hand[k], faulty, off)
         law_state, demands = laws.step(law, law_state, given_now, dt_s)
         raised = [
             alarms.step(numbers, state, setpoint, measured, faulty, demands.first, dt_s)
