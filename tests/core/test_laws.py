@@ -129,7 +129,7 @@ def test_pwm_timing(drive: dict[str, float], prescaler: int, top: int) -> None:
     found = pwm.timing(own)
     assert (found.prescaler, found.top) == (prescaler, top)
     assert found.frequency_hz == pytest.approx(own.timer_clock_hz / (prescaler * top))
-    given_ = [pwm.step(pwm.numbers(own), demand, 1.0)[0] * top for demand in np.linspace(0, 1, 777)]
+    given_ = [pwm.step(pwm.numbers(own), demand, 0.0, 1.0)[0] * top for demand in np.linspace(0, 1, 777)]
     assert given_ == pytest.approx([round(g) for g in given_], abs=1e-9) and max(given_) == top
 
 

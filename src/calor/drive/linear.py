@@ -21,7 +21,7 @@ class Linear(Settings):
 
 
 @compiled
-def step(demand: float, end_s: float) -> tuple[float, float]:
+def step(demand: float, now_s: float, end_s: float) -> tuple[float, float]:
     """What is given: (level 0 to 1, until when)."""
     return demand, end_s
 

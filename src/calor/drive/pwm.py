@@ -84,7 +84,7 @@ def numbers(settings: Pwm) -> PwmNumbers:
 
 
 @compiled
-def step(drive: PwmNumbers, demand: float, end_s: float) -> tuple[float, float]:
+def step(drive: PwmNumbers, demand: float, now_s: float, end_s: float) -> tuple[float, float]:
     """What is given: (level 0 to 1 in whole steps, until when). Nothing below the dead band."""
     level = math.floor(demand * drive.steps + 0.5) / drive.steps
     if drive.dead_band > 0.0 and level <= drive.dead_band:

@@ -26,6 +26,10 @@ class Relay(Settings):
     )
 
 
+SWITCHES = True
+"""It switches on and off slowly enough to be counted."""
+
+
 class RelayNumbers(NamedTuple):
     """The relay as the kernel sees it."""
 
@@ -43,6 +47,12 @@ class RelayState(NamedTuple):
 def numbers(settings: Relay) -> RelayNumbers:
     """The settings as plain numbers."""
     return RelayNumbers(settings.min_on_s, settings.min_off_s)
+
+
+@compiled
+def start() -> RelayState:
+    """Open, and free to close."""
+    return RelayState(False, -1e18)
 
 
 @compiled

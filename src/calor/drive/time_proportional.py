@@ -49,6 +49,10 @@ class TimeProportional(Settings):
     )
 
 
+SWITCHES = True
+"""It switches on and off slowly enough to be counted."""
+
+
 class TimeProportionalNumbers(NamedTuple):
     """The drive as the kernel sees it; a half-cycle of 0 means any instant."""
 
@@ -83,6 +87,12 @@ def on_time_s(drive: TimeProportionalNumbers, demand: float) -> float:
     if drive.window_s - on_s < drive.min_pulse_s:
         return drive.window_s
     return on_s
+
+
+@compiled
+def start() -> TimeProportionalState:
+    """Before the first window."""
+    return TimeProportionalState(0, 0.0, 0.0)
 
 
 @compiled

@@ -140,7 +140,7 @@ def _drive(design: Design) -> tuple[Section, ...]:
         name = design.outputs[1]
         found.append((f"Second output: {name}", "design", ("second_drive.kind",)))
         if design.second_drive is not None:
-            found.append(("", "second_drive", keys_of(type(design.second_drive))))
+            found.append(("", "second_drive", keys_of(BLOCK_KINDS["drive"][design.second_drive.kind])))
     found.append(("Driver", "design", ("driver.kind",)))
     if design.driver is not None:
         found.append(("", "driver", keys_of(type(design.driver))))
