@@ -17,7 +17,7 @@ import numpy as np
 from pydantic import model_validator
 
 from calor.compiled import Table, compiled
-from calor.load.state import LoadState, Surroundings, mean_slope, moved
+from calor.load.state import LoadState, Surroundings, mean_slope, mixed, moved
 from calor.settings import Settings, choice, duration, number, temperature
 from calor.units import TemperatureUnit, format_duration, format_temperature
 
@@ -210,6 +210,13 @@ def step_by_matrix(matrix: Table, state: LoadState, level: float, second: float,
     )  # fmt: skip
 
 
+@compiled
+def with_added(load: ChamberNumbers, state: LoadState, j_per_k: float, celsius: float) -> LoadState:
+    """Its state after something was put in, beside the contents."""
+    store = mixed(state.store_celsius, load.contents_j_per_k + state.added_j_per_k, j_per_k, celsius)
+    return LoadState(state.celsius, state.source_celsius, store, state.added_j_per_k + j_per_k)
+
+
 def fastest_rate_per_s(settings: Chamber, extra_w_per_k: float) -> float:
     """Upper bound of how fast its fastest part settles, 1/s (Gershgorin's circles of the network)."""
     heater = settings.heater_to_air_w_per_k / settings.heater_j_per_k
@@ -241,9 +248,6 @@ def time_constant_s(settings: Chamber) -> float:
 def heat_capacity_j_per_k(settings: Chamber) -> float:
     """Heat that warms heater, air and contents by one kelvin."""
     return settings.heater_j_per_k + settings.air_j_per_k + settings.contents_j_per_k
-
-
-TAKES_CONTENTS = True
 
 
 def summary(settings: Chamber, unit: TemperatureUnit, setpoint_celsius: float) -> tuple[str, str]:

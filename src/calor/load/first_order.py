@@ -12,6 +12,7 @@ from typing import Literal, NamedTuple
 import numpy as np
 
 from calor.compiled import compiled
+from calor.load.state import LoadState, Surroundings
 from calor.settings import Settings, choice, difference, duration, temperature
 from calor.units import TemperatureUnit, format_difference, format_duration, format_temperature
 
@@ -38,11 +39,13 @@ class FirstOrderNumbers(NamedTuple):
 
     rise_celsius: float
     time_constant_s: float
+    second_ratio: float
 
 
 def numbers(settings: FirstOrder) -> FirstOrderNumbers:
     """The settings as plain numbers."""
-    return FirstOrderNumbers(settings.rise_celsius, settings.time_constant_s)
+    ratio = settings.second_rise_celsius / settings.rise_celsius if settings.rise_celsius else 0.0
+    return FirstOrderNumbers(settings.rise_celsius, settings.time_constant_s, ratio)
 
 
 @compiled
@@ -56,6 +59,25 @@ def step(load: FirstOrderNumbers, celsius: float, level: float, ambient_celsius:
     """Its temperature after `dt_s` at output `level`."""
     final = ambient_celsius + load.rise_celsius * level
     return final + (celsius - final) * math.exp(-dt_s / load.time_constant_s)
+
+
+@compiled
+def after(
+    load: FirstOrderNumbers, state: LoadState, level: float, second: float, around: Surroundings, dt_s: float
+) -> LoadState:
+    """Its state after `dt_s`."""
+    celsius = step(load, state.celsius, level + load.second_ratio * second, around.ambient_celsius, dt_s)
+    return LoadState(celsius, state.source_celsius, state.store_celsius, state.added_j_per_k)
+
+
+@compiled
+def warming(load: FirstOrderNumbers, state: LoadState, level: float, second: float, around: Surroundings) -> float:
+    """How fast the place where the probe sits warms, °C/s."""
+    return slope(load, state.celsius, level + load.second_ratio * second, around.ambient_celsius)
+
+
+IS_BLACK_BOX = True
+"""It knows no watts, no heat capacity and no loss."""
 
 
 def fastest_rate_per_s(settings: FirstOrder, extra_w_per_k: float) -> float:

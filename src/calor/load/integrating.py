@@ -9,6 +9,7 @@ import math
 from typing import Literal, NamedTuple
 
 from calor.compiled import compiled
+from calor.load.state import LoadState, Surroundings
 from calor.settings import Settings, choice, duration, number, temperature
 from calor.units import TemperatureUnit, difference_to
 
@@ -42,17 +43,38 @@ class IntegratingNumbers(NamedTuple):
 
     rate_celsius_per_s: float
     drift_celsius_per_s: float
+    second_ratio: float
 
 
 def numbers(settings: Integrating) -> IntegratingNumbers:
     """The settings as plain numbers."""
-    return IntegratingNumbers(settings.rate_celsius_per_s, settings.drift_celsius_per_s)
+    ratio = settings.second_rate_celsius_per_s / settings.rate_celsius_per_s if settings.rate_celsius_per_s else 0.0
+    return IntegratingNumbers(settings.rate_celsius_per_s, settings.drift_celsius_per_s, ratio)
 
 
 @compiled
 def slope(load: IntegratingNumbers, level: float) -> float:
     """How fast it warms, °C/s."""
     return load.rate_celsius_per_s * level - load.drift_celsius_per_s
+
+
+@compiled
+def after(
+    load: IntegratingNumbers, state: LoadState, level: float, second: float, around: Surroundings, dt_s: float
+) -> LoadState:
+    """Its state after `dt_s`."""
+    celsius = state.celsius + slope(load, level + load.second_ratio * second) * dt_s
+    return LoadState(celsius, state.source_celsius, state.store_celsius, state.added_j_per_k)
+
+
+@compiled
+def warming(load: IntegratingNumbers, state: LoadState, level: float, second: float, around: Surroundings) -> float:
+    """How fast the place where the probe sits warms, °C/s."""
+    return slope(load, level + load.second_ratio * second)
+
+
+IS_BLACK_BOX = True
+"""It knows no watts, no heat capacity and no loss."""
 
 
 def fastest_rate_per_s(settings: Integrating, extra_w_per_k: float) -> float:

@@ -17,7 +17,7 @@ from typing import Literal, NamedTuple
 import numpy as np
 
 from calor.compiled import compiled
-from calor.load.state import LoadState, Surroundings
+from calor.load.state import LoadState, Surroundings, mixed
 from calor.moist_air import saturation_pascal
 from calor.settings import Settings, choice, duration, number, temperature
 from calor.units import TemperatureUnit, format_duration, format_temperature
@@ -133,6 +133,13 @@ def slopes(load: LiquidNumbers, state: LoadState, level: float, second: float, a
     )
 
 
+@compiled
+def with_added(load: LiquidNumbers, state: LoadState, j_per_k: float, celsius: float) -> LoadState:
+    """Its state after something was put in."""
+    at = mixed(state.celsius, load.liquid_j_per_k + state.added_j_per_k, j_per_k, celsius)
+    return LoadState(at, state.source_celsius, state.store_celsius, state.added_j_per_k + j_per_k)
+
+
 def fastest_rate_per_s(settings: Liquid, extra_w_per_k: float) -> float:
     """Upper bound of how fast its fastest part settles, 1/s."""
     plain = numbers(settings)
@@ -150,9 +157,6 @@ def heat_capacity_j_per_k(settings: Liquid) -> float:
 def time_constant_s(settings: Liquid) -> float:
     """Time to 63 % of the way, covered and without melting; infinite where no heat is lost."""
     return heat_capacity_j_per_k(settings) / settings.loss_w_per_k if settings.loss_w_per_k > 0.0 else math.inf
-
-
-TAKES_CONTENTS = True
 
 
 def settled_celsius(settings: Liquid, level: float, ambient_celsius: float) -> float:

@@ -15,7 +15,7 @@ from typing import Literal, NamedTuple
 import numpy as np
 
 from calor.compiled import compiled
-from calor.load.state import LoadState, Surroundings
+from calor.load.state import LoadState, Surroundings, mixed
 from calor.settings import Settings, choice, duration, number, temperature
 from calor.units import TemperatureUnit, format_difference, format_duration, format_temperature
 
@@ -140,6 +140,28 @@ def step(load: LumpNumbers, state: LoadState, level: float, second: float, aroun
     return celsius - slope_now * dt_s * math.expm1(-angle) / angle
 
 
+@compiled
+def after(
+    load: LumpNumbers, state: LoadState, level: float, second: float, around: Surroundings, dt_s: float
+) -> LoadState:
+    """Its state after `dt_s`."""
+    celsius = step(load, state, level, second, around, dt_s)
+    return LoadState(celsius, state.source_celsius, state.store_celsius, state.added_j_per_k)
+
+
+@compiled
+def warming(load: LumpNumbers, state: LoadState, level: float, second: float, around: Surroundings) -> float:
+    """How fast the place where the probe sits warms, °C/s."""
+    return slope(load, state, level, second, around)
+
+
+@compiled
+def with_added(load: LumpNumbers, state: LoadState, j_per_k: float, celsius: float) -> LoadState:
+    """Its state after something was put in."""
+    at = mixed(state.celsius, load.heat_capacity_j_per_k + state.added_j_per_k, j_per_k, celsius)
+    return LoadState(at, state.source_celsius, state.store_celsius, state.added_j_per_k + j_per_k)
+
+
 def fastest_rate_per_s(settings: Lump, extra_w_per_k: float) -> float:
     """Upper bound of how fast it settles, 1/s; with radiation at 1000 °C, so that its steps are short enough."""
     loss = settings.loss_w_per_k + extra_w_per_k + settings.fan_w_per_k + settings.second_fan_w_per_k
@@ -157,9 +179,6 @@ def heat_capacity_j_per_k(settings: Lump) -> float:
 def time_constant_s(settings: Lump) -> float:
     """Time to 63 % of the way; infinite where no heat is lost."""
     return settings.heat_capacity_j_per_k / settings.loss_w_per_k if settings.loss_w_per_k > 0.0 else math.inf
-
-
-TAKES_CONTENTS = True
 
 
 def settled_celsius(settings: Lump, level: float, ambient_celsius: float) -> float:

@@ -1,89 +1,84 @@
-"""All loads in one place: the settings of a design's [load], and the steps the kernel calls."""
+"""All loads in one place: the settings of a design's [load], and the steps the kernel calls.
+
+A load is a module and a word in LOADS: its settings, `numbers`, either `slopes` of a network of temperatures, which is
+integrated here, or `after` and `warming`, and what it can: `with_added`, `heat_capacity_j_per_k`, `time_constant_s`.
+"""
 
 from __future__ import annotations
 
 from functools import lru_cache
 from types import ModuleType
-from typing import Annotated, Any, NamedTuple
+from typing import TYPE_CHECKING, Annotated, Any, NamedTuple, Protocol, Union
 
 import numpy as np
 from pydantic import Field
 
-from calor.compiled import Column, compiled
+from calor.compiled import Column, family
 from calor.load import chamber, first_order, integrating, liquid, lump, second_order, thermoelectric
-from calor.load.chamber import Chamber, ChamberNumbers
-from calor.load.first_order import FirstOrder, FirstOrderNumbers
-from calor.load.integrating import Integrating, IntegratingNumbers
-from calor.load.liquid import Liquid, LiquidNumbers
-from calor.load.lump import Lump, LumpNumbers
-from calor.load.second_order import SecondOrder, SecondOrderNumbers
+from calor.load.chamber import Chamber
+from calor.load.liquid import Liquid
+from calor.load.lump import Lump
 from calor.load.state import LoadState, Surroundings, mean_slope, moved
-from calor.load.thermoelectric import Thermoelectric, ThermoelectricNumbers
+from calor.load.thermoelectric import Thermoelectric
+from calor.settings import kinds_of
 
-AnyLoad = Lump | FirstOrder | SecondOrder | Integrating | Chamber | Liquid | Thermoelectric
+LOADS: tuple[ModuleType, ...] = (lump, first_order, second_order, integrating, chamber, liquid, thermoelectric)
+"""All loads, in the order in which they are offered."""
+KINDS = kinds_of(LOADS)
+_MODULES = {kind: module for kind, (_, module) in KINDS.items()}
+_OWN = [kind for kind, module in _MODULES.items() if hasattr(module, "after")]
+_NETWORKS = [kind for kind in KINDS if kind not in _OWN]
+CHAMBER = list(KINDS).index("chamber")
+
+if TYPE_CHECKING:
+
+    class AnyLoad(Protocol):
+        """What the settings of every load have."""
+
+        @property
+        def kind(self) -> str: ...
+        @property
+        def ambient_celsius(self) -> float: ...
+        @property
+        def dead_time_s(self) -> float: ...
+        def __hash__(self) -> int: ...
+
+    class LoadNumbers(NamedTuple):
+        """Any load as the kernel sees it; beside these the numbers of each, by its name.
+
+        `step_s` is the longest step it is accurate over.
+        """
+
+        kind: int
+        dead_time_s: float
+        step_s: float
+
+        def __getattr__(self, name: str) -> Any: ...
+
+else:
+    AnyLoad = Union[tuple(settings for settings, _ in KINDS.values())]  # noqa: UP007 - of a list that is written once
+    LoadNumbers = family.record(
+        "LoadNumbers", __name__,
+        {"kind": int, "dead_time_s": float, "step_s": float,
+         **{kind: family.made_by(module.numbers) for kind, module in _MODULES.items()}},
+    )  # fmt: skip
 Load = Annotated[AnyLoad, Field(discriminator="kind")]
-
-KINDS: dict[str, tuple[type[AnyLoad], ModuleType]] = {
-    "lump": (Lump, lump),
-    "first_order": (FirstOrder, first_order),
-    "second_order": (SecondOrder, second_order),
-    "integrating": (Integrating, integrating),
-    "chamber": (Chamber, chamber),
-    "liquid": (Liquid, liquid),
-    "thermoelectric": (Thermoelectric, thermoelectric),
-}
-LUMP, FIRST_ORDER, SECOND_ORDER, INTEGRATING, CHAMBER, LIQUID, THERMOELECTRIC = range(len(KINDS))
-BLACK_BOXES = ("first_order", "second_order", "integrating")
-"""Loads that know no watts, no heat capacity and no loss."""
-
-
-class LoadNumbers(NamedTuple):
-    """Any load as the kernel sees it. `step_s` is the longest step it is accurate over.
-
-    `second_ratio` is what a black box makes of a second output, in proportion to the first.
-    """
-
-    kind: int
-    dead_time_s: float
-    step_s: float
-    second_ratio: float
-    lump: LumpNumbers
-    first_order: FirstOrderNumbers
-    second_order: SecondOrderNumbers
-    integrating: IntegratingNumbers
-    chamber: ChamberNumbers
-    liquid: LiquidNumbers
-    thermoelectric: ThermoelectricNumbers
 
 
 @lru_cache(maxsize=64)
 def numbers(settings: AnyLoad, largest_extra_w_per_k: float = 0.0) -> LoadNumbers:
     """The settings of any load as plain numbers; the step holds up to `largest_extra_w_per_k` of extra loss."""
-    module = KINDS[settings.kind][1]
-    rate = module.fastest_rate_per_s(settings, largest_extra_w_per_k)
-    step_s = chamber.STEP_PER_TIME_CONSTANT / rate if rate > 0.0 else 1e9
+    rate = _MODULES[settings.kind].fastest_rate_per_s(settings, largest_extra_w_per_k)
+    every: dict[str, Any] = {
+        kind: module.numbers(settings if settings.kind == kind else KINDS[kind][0]())
+        for kind, module in _MODULES.items()
+    }
     return LoadNumbers(
-        list(KINDS).index(settings.kind),
-        settings.dead_time_s,
-        step_s,
-        _second_ratio(settings),
-        lump.numbers(settings if isinstance(settings, Lump) else Lump()),
-        first_order.numbers(settings if isinstance(settings, FirstOrder) else FirstOrder()),
-        second_order.numbers(settings if isinstance(settings, SecondOrder) else SecondOrder()),
-        integrating.numbers(settings if isinstance(settings, Integrating) else Integrating()),
-        chamber.numbers(settings if isinstance(settings, Chamber) else Chamber()),
-        liquid.numbers(settings if isinstance(settings, Liquid) else Liquid()),
-        thermoelectric.numbers(settings if isinstance(settings, Thermoelectric) else Thermoelectric()),
+        kind=list(KINDS).index(settings.kind),
+        dead_time_s=settings.dead_time_s,
+        step_s=chamber.STEP_PER_TIME_CONSTANT / rate if rate > 0.0 else 1e9,
+        **every,
     )
-
-
-def _second_ratio(settings: AnyLoad) -> float:
-    if isinstance(settings, FirstOrder | SecondOrder):
-        return settings.second_rise_celsius / settings.rise_celsius if settings.rise_celsius else 0.0
-    if isinstance(settings, Integrating):
-        rate = settings.rate_celsius_per_s
-        return settings.second_rate_celsius_per_s / rate if rate else 0.0
-    return 0.0
 
 
 def start(celsius: float) -> LoadState:
@@ -91,74 +86,81 @@ def start(celsius: float) -> LoadState:
     return LoadState(float(celsius), float(celsius), float(celsius), 0.0)
 
 
-@compiled
-def _slopes(load: LoadNumbers, state: LoadState, level: float, second: float, around: Surroundings) -> LoadState:
-    """How fast the parts of a network warm, °C/s."""
-    if load.kind == CHAMBER:
-        return chamber.slopes(load.chamber, state, level, second, around)
-    if load.kind == LIQUID:
-        return liquid.slopes(load.liquid, state, level, second, around)
-    return thermoelectric.slopes(load.thermoelectric, state, level, second, around)
+_GIVEN = "load: LoadNumbers, state: LoadState, level: float, second: float, around: Surroundings"
 
 
-@compiled
-def step(
-    load: LoadNumbers, state: LoadState, level: float, second: float, around: Surroundings, dt_s: float
-) -> LoadState:
-    """Any load after `dt_s`, at most `step_s`, at outputs `level` and `second`; networks by Runge-Kutta of order 4."""
-    ambient = around.ambient_celsius
-    both = level + load.second_ratio * second
-    if load.kind == LUMP:
-        celsius = lump.step(load.lump, state, level, second, around, dt_s)
-        return LoadState(celsius, state.source_celsius, state.store_celsius, state.added_j_per_k)
-    if load.kind == FIRST_ORDER:
-        celsius = first_order.step(load.first_order, state.celsius, both, ambient, dt_s)
-        return LoadState(celsius, state.source_celsius, state.store_celsius, state.added_j_per_k)
-    if load.kind == SECOND_ORDER:
-        inner, celsius = second_order.step(load.second_order, state.source_celsius, state.celsius, both, ambient, dt_s)
-        return LoadState(celsius, inner, state.store_celsius, state.added_j_per_k)
-    if load.kind == INTEGRATING:
-        celsius = state.celsius + integrating.slope(load.integrating, both) * dt_s
-        return LoadState(celsius, state.source_celsius, state.store_celsius, state.added_j_per_k)
-    k1 = _slopes(load, state, level, second, around)
-    k2 = _slopes(load, moved(state, k1, 0.5 * dt_s), level, second, around)
-    k3 = _slopes(load, moved(state, k2, 0.5 * dt_s), level, second, around)
-    k4 = _slopes(load, moved(state, k3, dt_s), level, second, around)
-    return moved(state, mean_slope(k1, k2, k3, k4), dt_s)
+def _dispatch(kinds: list[str], call: str) -> list[str]:
+    """A branch for each of these kinds, the last one without a question where there is no other."""
+    lines = []
+    for kind in kinds:
+        lines += [f"    if load.kind == {kind.upper()}:", f"        return {kind}.{call.format(kind=kind)}"]
+    return lines
 
 
-@compiled
-def slope(load: LoadNumbers, state: LoadState, level: float, second: float, around: Surroundings) -> float:
-    """How fast the place where the probe sits warms, °C/s."""
-    both = level + load.second_ratio * second
-    if load.kind == LUMP:
-        return lump.slope(load.lump, state, level, second, around)
-    if load.kind == FIRST_ORDER:
-        return first_order.slope(load.first_order, state.celsius, both, around.ambient_celsius)
-    if load.kind == SECOND_ORDER:
-        return second_order.slope(load.second_order, state.source_celsius, state.celsius)
-    if load.kind == INTEGRATING:
-        return integrating.slope(load.integrating, both)
-    return _slopes(load, state, level, second, around).celsius
+def _slopes() -> list[str]:
+    *others, last = _NETWORKS
+    call = "slopes(load.{kind}, state, level, second, around)"
+    return [
+        f"def _slopes({_GIVEN}) -> LoadState:",
+        '    """How fast the parts of a network warm, °C/s."""',
+        *_dispatch(others, call),
+        f"    return {last}.{call.format(kind=last)}",
+    ]
 
 
-@compiled
-def _mixed(celsius: float, j_per_k: float, added_j_per_k: float, added_celsius: float) -> float:
-    return (celsius * j_per_k + added_celsius * added_j_per_k) / (j_per_k + added_j_per_k)
+def _step() -> list[str]:
+    return [
+        f"def step({_GIVEN}, dt_s: float) -> LoadState:",
+        '    """Any load after `dt_s`, at most `step_s`; networks by Runge-Kutta of order 4."""',
+        *_dispatch(_OWN, "after(load.{kind}, state, level, second, around, dt_s)"),
+        "    k1 = _slopes(load, state, level, second, around)",
+        "    k2 = _slopes(load, moved(state, k1, 0.5 * dt_s), level, second, around)",
+        "    k3 = _slopes(load, moved(state, k2, 0.5 * dt_s), level, second, around)",
+        "    k4 = _slopes(load, moved(state, k3, dt_s), level, second, around)",
+        "    return moved(state, mean_slope(k1, k2, k3, k4), dt_s)",
+    ]
 
 
-@compiled
-def with_added(load: LoadNumbers, state: LoadState, j_per_k: float, celsius: float) -> LoadState:
-    """The state after something of a heat capacity and temperature was put in: with the contents, or the body
-    itself."""
-    at, store = state.celsius, state.store_celsius
-    if load.kind == CHAMBER:
-        store = _mixed(store, load.chamber.contents_j_per_k + state.added_j_per_k, j_per_k, celsius)
-    elif load.kind == LIQUID:
-        at = _mixed(at, load.liquid.liquid_j_per_k + state.added_j_per_k, j_per_k, celsius)
-    else:
-        at = _mixed(at, load.lump.heat_capacity_j_per_k + state.added_j_per_k, j_per_k, celsius)
-    return LoadState(at, state.source_celsius, store, state.added_j_per_k + j_per_k)
+def _slope() -> list[str]:
+    return [
+        f"def slope({_GIVEN}) -> float:",
+        '    """How fast the place where the probe sits warms, °C/s."""',
+        *_dispatch(_OWN, "warming(load.{kind}, state, level, second, around)"),
+        "    return _slopes(load, state, level, second, around).celsius",
+    ]
+
+
+def _with_added() -> list[str]:
+    taking = [kind for kind, module in _MODULES.items() if hasattr(module, "with_added")]
+    return [
+        "def with_added(load: LoadNumbers, state: LoadState, j_per_k: float, celsius: float) -> LoadState:",
+        '    """The state after something was put in, where there is a place for it."""',
+        *_dispatch(taking, "with_added(load.{kind}, state, j_per_k, celsius)"),
+        "    return state",
+    ]
+
+
+if TYPE_CHECKING:
+
+    def step(
+        load: LoadNumbers, state: LoadState, level: float, second: float, around: Surroundings, dt_s: float
+    ) -> LoadState:
+        """Any load after `dt_s`, at most `step_s`, at outputs `level` and `second`; networks by Runge-Kutta of order
+        4."""
+
+    def slope(load: LoadNumbers, state: LoadState, level: float, second: float, around: Surroundings) -> float:
+        """How fast the place where the probe sits warms, °C/s."""
+
+    def with_added(load: LoadNumbers, state: LoadState, j_per_k: float, celsius: float) -> LoadState:
+        """The state after something of a heat capacity and temperature was put in, where there is a place for it."""
+
+else:
+    _names = {**_MODULES, **{kind.upper(): number for number, kind in enumerate(KINDS)}}
+    _names |= {"Surroundings": Surroundings, "moved": moved, "mean_slope": mean_slope}
+    _slopes = family.step_of("_slopes", __name__, _slopes(), **_names)
+    step = family.step_of("step", __name__, _step())
+    slope = family.step_of("slope", __name__, _slope())
+    with_added = family.step_of("with_added", __name__, _with_added())
 
 
 def settled_celsius(settings: AnyLoad, level: float, ambient_celsius: float) -> float:
@@ -208,12 +210,12 @@ def heat_capacity_j_per_k(settings: AnyLoad) -> float | None:
 
 def takes_contents(settings: AnyLoad) -> bool:
     """Whether something can be put into a load."""
-    return bool(getattr(KINDS[settings.kind][1], "TAKES_CONTENTS", False))
+    return hasattr(KINDS[settings.kind][1], "with_added")
 
 
 def loses_heat(settings: AnyLoad) -> bool:
     """Whether a load has a loss in W/K, to which an open door adds."""
-    return settings.kind not in BLACK_BOXES
+    return not getattr(KINDS[settings.kind][1], "IS_BLACK_BOX", False)
 
 
 def acts_second(settings: AnyLoad) -> bool:

@@ -11,6 +11,7 @@ from typing import Literal, NamedTuple
 
 from calor.compiled import compiled
 from calor.load import first_order
+from calor.load.state import LoadState, Surroundings
 from calor.settings import Settings, choice, difference, duration, temperature
 from calor.units import TemperatureUnit, format_difference, format_duration
 
@@ -42,11 +43,13 @@ class SecondOrderNumbers(NamedTuple):
     rise_celsius: float
     time_constant_s: float
     second_time_constant_s: float
+    second_ratio: float
 
 
 def numbers(settings: SecondOrder) -> SecondOrderNumbers:
     """The settings as plain numbers."""
-    return SecondOrderNumbers(settings.rise_celsius, settings.time_constant_s, settings.second_time_constant_s)
+    ratio = settings.second_rise_celsius / settings.rise_celsius if settings.rise_celsius else 0.0
+    return SecondOrderNumbers(settings.rise_celsius, settings.time_constant_s, settings.second_time_constant_s, ratio)
 
 
 @compiled
@@ -69,6 +72,26 @@ def step(
     else:
         driven = (inner_celsius - final) * first / (first - second) * (math.exp(-dt_s / first) - decay)
     return final + inner_left, final + (celsius - final) * decay + driven
+
+
+@compiled
+def after(
+    load: SecondOrderNumbers, state: LoadState, level: float, second: float, around: Surroundings, dt_s: float
+) -> LoadState:
+    """Its state after `dt_s`."""
+    both = level + load.second_ratio * second
+    inner, celsius = step(load, state.source_celsius, state.celsius, both, around.ambient_celsius, dt_s)
+    return LoadState(celsius, inner, state.store_celsius, state.added_j_per_k)
+
+
+@compiled
+def warming(load: SecondOrderNumbers, state: LoadState, level: float, second: float, around: Surroundings) -> float:
+    """How fast the place where the probe sits warms, °C/s."""
+    return slope(load, state.source_celsius, state.celsius)
+
+
+IS_BLACK_BOX = True
+"""It knows no watts, no heat capacity and no loss."""
 
 
 def fastest_rate_per_s(settings: SecondOrder, extra_w_per_k: float) -> float:

@@ -30,6 +30,12 @@ class Surroundings(NamedTuple):
 
 
 @compiled
+def mixed(celsius: float, j_per_k: float, added_j_per_k: float, added_celsius: float) -> float:
+    """The temperature of two heat capacities put together."""
+    return (celsius * j_per_k + added_celsius * added_j_per_k) / (j_per_k + added_j_per_k)
+
+
+@compiled
 def moved(state: LoadState, by: LoadState, dt_s: float) -> LoadState:
     """The temperatures after `dt_s` at a steady slope."""
     return LoadState(
