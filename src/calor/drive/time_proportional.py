@@ -30,7 +30,7 @@ class TimeProportional(Settings):
         "ssr_zero_cross",
         "Switch",
         "Solid-state relay, zero-crossing or random-phase; MOSFET on DC, as slow PWM; or a relay.",
-        words={"ssr_zero_cross": "SSR, zero cross", "ssr_random": "SSR, random", "mosfet": "MOSFET", "relay": "Relay"},
+        words={"ssr_zero_cross": "SSR zero cross", "ssr_random": "SSR random", "mosfet": "MOSFET", "relay": "Relay"},
     )
     mains_hz: int = number(50, "Mains frequency", "A zero-crossing switch gives whole half-cycles.", "hertz", 16, 400)
     min_pulse_s: float = duration(

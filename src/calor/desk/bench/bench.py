@@ -26,6 +26,8 @@ from calor.settings import kind_word
 WIDTH_PX = 300
 WIDEST_SEGMENTS = 48
 """Kinds with more letters and edges than this together are a list that opens, not words beside each other."""
+LONGEST_SEGMENT = 14
+"""So are kinds of which one has more letters than this."""
 
 
 class BlockForm(QWidget):
@@ -134,7 +136,8 @@ class Bench(QFrame):
             # your own code is begun in the Code room
             kinds = {kind: kind_word(model) for kind, model in BLOCK_KINDS[block].items() if kind != "code"}
             if len(kinds) > 1:
-                many = sum(len(word) + 3 for word in kinds.values()) > WIDEST_SEGMENTS
+                longest = max(len(word) for word in kinds.values())
+                many = sum(len(word) + 3 for word in kinds.values()) > WIDEST_SEGMENTS or longest > LONGEST_SEGMENT
                 segments = (KindBox if many else Segments)(kinds, BLOCKS[block])
                 segments.chosen.connect(lambda kind, block=block: self.choose_kind(block, kind))
                 row = QHBoxLayout()

@@ -54,7 +54,7 @@ class OwnFile(QFrame):
         self.asked = label("")
         self.take, self.keep = QPushButton("Take the one on disk"), QPushButton("Keep mine")
         self.allow = QPushButton("Allow it")
-        self.save_button, self.decide = QPushButton("Save"), QPushButton("Let it decide")
+        self.save_button, self.decide = QPushButton("Save"), QPushButton("Put under test")
         self.make_law = QPushButton("Make it the law")
         self.make_law.setToolTip("The design names this file as its law, and is saved with it.")
         self.state = label("", "quiet")

@@ -58,7 +58,7 @@ class CodePage(Page):
         self.names, self.line, self.forms = QComboBox(), QLineEdit(), QComboBox()
         self.names.setAccessibleName("File")
         self.forms.setAccessibleName("How the C computes")
-        self.new_law = QPushButton("New law")
+        self.new_law = QPushButton("New code")
         self.pages = QStackedWidget()
         self._lay_out()
         self._connect()
