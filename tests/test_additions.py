@@ -1,4 +1,4 @@
-"""One law, drive, load, event and limit more: what CONTRIBUTING says must be touched is all that must be.
+"""One law, drive, load, probe, event and limit more: what CONTRIBUTING says must be touched is all that must be.
 
 The sources are copied, exactly those places are added to from outside, and the copy simulates, judges, generates C that
 is bit-identical, documents and shows the new kinds.
@@ -148,6 +148,62 @@ def summary(settings, unit, setpoint_celsius):
 def consequences(settings, unit, setpoint_celsius):
     return {}
 '''
+PROBE = '''
+"""Ramp: one volt at 0 °C, and 20 mV more for each degree."""
+from __future__ import annotations
+from typing import Literal, NamedTuple
+from calor.compiled import compiled
+from calor.sense.mounting import CONVERTER, Mounted, converter
+from calor.settings import choice, number
+
+class Ramp(Mounted):
+    """A voltage in a straight line."""
+    kind: Literal["ramp"] = choice("ramp", "Probe", "A voltage in a straight line.", words={"ramp": "Ramp"})
+    steepness: float = number(0.02, "Steepness", "Volt per °C.", "volt_per_celsius", 0.001, 1.0)
+    adc: CONVERTER = converter()
+
+class RampNumbers(NamedTuple):
+    steepness: float
+    reference_volt: float
+
+def numbers(settings: Ramp) -> RampNumbers:
+    return RampNumbers(settings.steepness, settings.adc.reference_volt)
+
+@compiled
+def celsius_to_volt(probe: RampNumbers, celsius: float, wiring: int) -> float:
+    return 1.0 + probe.steepness * celsius
+
+@compiled
+def share_to_celsius(probe: RampNumbers, share: float) -> float:
+    return (share * probe.reference_volt - 1.0) / probe.steepness
+
+def tolerances(settings):
+    return ()
+
+def title(settings):
+    return "Ramp"
+
+def consequences(settings, unit, setpoint_celsius):
+    return {"steepness": "Steep enough."}
+'''
+PROBE_C = """
+{% block settings %}
+    float steepness;                  /* volt per degree Celsius */
+    float reference_volt;             /* volt of the whole scale */
+{% endblock %}
+{% block values %}
+    .steepness = {{ probe.firmware.ramp.steepness | f }}, /* V per degree Celsius */
+    .reference_volt = {{ probe.firmware.ramp.reference_volt | f }}, /* V */
+{% endblock %}
+{% block step %}
+/* A voltage in a straight line. */
+static bool counts_to_celsius(const {{ prefix }}_settings *settings, float counts, float *celsius)
+{
+    *celsius = (counts / settings->divisor_counts * settings->reference_volt - 1.0f) / settings->steepness;
+    return true;
+}
+{% endblock %}
+"""
 EVENT = '''
 """Draught: heat is blown away."""
 from typing import ClassVar, Literal
@@ -180,7 +236,8 @@ kind = "booster"
 [load]
 kind = "rod"
 [probe]
-kind = "ideal"
+kind = "ramp"
+adc = { bits = 16 }
 [limits]
 rise_s = 700
 [[trial]]
@@ -204,7 +261,7 @@ while window.desk.runs.current is None:
     app.processEvents()
 found = [f"{entry.name}|{entry.what}" for entry in __import__("calor.desk.window.entries", fromlist=["x"]).entries_of(window)]
 bench = window.bench
-cards = [window.ribbon.cards[block].lines[0] for block in ("law", "drive", "load")]
+cards = [window.ribbon.cards[block].lines[0] for block in ("law", "drive", "load", "probe")]
 share = bench.form.fields["law.share"].line.text()
 window.desk.view.choose_bench("trial")
 events = [bench.form.new_kind.itemText(k) for k in range(bench.form.new_kind.count())]
@@ -231,6 +288,7 @@ def grown(tmp_path_factory: pytest.TempPathFactory) -> Any:
     # a module, its template, and a word in the family's list
     for family, name, module, word in (
         ("law", "halfway", LAW, "LAWS"), ("drive", "booster", DRIVE, "DRIVES"), ("load", "rod", LOAD, "LOADS"),
+        ("sense", "ramp", PROBE, "PROBES"),
     ):  # fmt: skip
         (home / family / f"{name}.py").write_text(module, encoding="utf-8")
         registry = home / family / "registry.py"
@@ -241,6 +299,7 @@ def grown(tmp_path_factory: pytest.TempPathFactory) -> Any:
         registry.write_text(text, encoding="utf-8")
     templates = home / "firmware" / "sources" / "templates"
     (templates / "law_halfway.j2").write_text(LAW_C, encoding="utf-8")
+    (templates / "probe_ramp.j2").write_text(PROBE_C, encoding="utf-8")
     (templates / "drive_booster.j2").write_text("{# It gives what is asked, twice. #}\n", encoding="utf-8")
     # an event: a class, and a word in the list
     (home / "design" / "draught.py").write_text(EVENT, encoding="utf-8")
@@ -295,11 +354,13 @@ def test_their_c_is_bit_identical(grown: Any) -> None:
 
 def test_they_are_checked_documented_and_shown(grown: Any) -> None:
     reference = grown("-c", "from calor.design.reference import design_file_reference; print(design_file_reference())")
-    for said in ("`halfway`", "`booster`", "`rod`", "`draught`", "`rise_s`"):
+    for said in ("`halfway`", "`booster`", "`rod`", "`ramp`", "`draught`", "`rise_s`"):
         assert said in reference
     desk = json.loads(grown("-c", DESK, "rod.toml").strip().splitlines()[-1])
     assert (
-        desk["cards"] == ["Half way", "Booster", "Rod"] and desk["share"] == "Half of what it could." and desk["limit"]
+        desk["cards"] == ["Half way", "Booster", "Rod", "Ramp on 16 bit"]
+        and desk["share"] == "Half of what it could."
+        and desk["limit"]
     )
     assert (
         desk["events"][0] == "Draught"
@@ -319,7 +380,7 @@ except DesignError as error:
 
 def test_what_contributing_says_is_what_was_touched(grown: Any) -> None:
     text = (ROOT / "CONTRIBUTING.md").read_text(encoding="utf-8")
-    names = {"law": "halfway", "drive": "booster", "load": "rod", "event": "draught", "limit": ""}
+    names = {"law": "halfway", "drive": "booster", "load": "rod", "probe": "ramp", "event": "draught", "limit": ""}
     said = set()
     for kind, name in names.items():
         row = re.search(rf"^  \| {kind} \| (.*?) \|", text, re.MULTILINE)

@@ -158,3 +158,11 @@ def oversampling_line(settings: Adc, celsius_per_count: float) -> str:
     return f"Buys {bits:.3g} bits: noise {celsius_per_count * reading_noise_counts(settings):.2g} °C instead of" + (
         f" {celsius_per_count * settings.noise_counts:.2g}."
     )
+
+
+class ScaleEnds(NamedTuple):
+    """The codes that a converter's input reaches, and how near an end is taken for a broken wire, counts."""
+
+    bottom: float
+    top: float
+    margin: float

@@ -8,6 +8,7 @@ from __future__ import annotations
 from typing import Literal, NamedTuple
 
 from calor.compiled import compiled
+from calor.sense.adc import AdcNumbers, ScaleEnds
 from calor.sense.mounting import CONVERTER, OPEN, SHORT, Mounted, Tolerance, converter
 from calor.settings import choice, difference, fraction, number
 from calor.units import ABSOLUTE_ZERO_CELSIUS, TemperatureUnit
@@ -81,6 +82,14 @@ def open_reads_high(settings: AnalogCurrent) -> bool:
     """Whether a wire that is off drives the code up."""
     del settings
     return False
+
+
+def fault_ends(
+    settings: AnalogCurrent, own: AnalogCurrentNumbers, scale: AdcNumbers, ends: ScaleEnds
+) -> tuple[float, float]:
+    """Codes below and above which it is taken for open or shorted."""
+    del settings, own, scale
+    return ends.bottom + ends.margin, ends.top - 1.0
 
 
 def tolerances(settings: AnalogCurrent) -> tuple[Tolerance, ...]:

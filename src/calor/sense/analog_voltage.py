@@ -5,11 +5,13 @@
 
 from __future__ import annotations
 
+import math
 from typing import Literal, NamedTuple, Self
 
 from pydantic import model_validator
 
 from calor.compiled import compiled
+from calor.sense.adc import AdcNumbers, ScaleEnds
 from calor.sense.mounting import CONVERTER, OPEN, SHORT, Mounted, Tolerance, converter
 from calor.settings import choice, difference, number
 from calor.units import TemperatureUnit
@@ -87,6 +89,15 @@ def open_reads_high(settings: AnalogVoltage) -> bool:
     """Whether a wire that is off drives the code up."""
     del settings
     return False
+
+
+def fault_ends(
+    settings: AnalogVoltage, own: AnalogVoltageNumbers, scale: AdcNumbers, ends: ScaleEnds
+) -> tuple[float, float]:
+    """Codes below and above which it is taken for open or shorted."""
+    del own, scale
+    low = ends.bottom + ends.margin if settings.volt_at_0_celsius > 0.0 else -math.inf
+    return low, ends.top - 1.0
 
 
 def tolerances(settings: AnalogVoltage) -> tuple[Tolerance, ...]:

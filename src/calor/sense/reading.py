@@ -2,52 +2,62 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 import numpy as np
 
-from calor.compiled import Column, compiled
+from calor.compiled import Column, compiled, family
 from calor.sense import (
     adc,
-    analog_current,
-    analog_voltage,
     calibration,
     checks,
     digital,
     filters,
-    rtd,
-    thermistor,
     thermocouple,
 )
 from calor.sense.checks import FAULT_OPEN, FAULT_RANGE, FAULT_SHORT, NO_FAULT
 from calor.sense.mounting import OPEN, SHORT, STUCK, own_error_celsius
-from calor.sense.registry import ANALOG_VOLTAGE, IDEAL, RTD, THERMISTOR, THERMOCOUPLE, ProbeNumbers, Side
+from calor.sense.registry import ANALOG, IDEAL, KINDS, THERMOCOUPLE, ProbeNumbers, Side
 
 
-@compiled
-def celsius_to_volt(kind: int, side: Side, celsius: float, wiring: int) -> float:
-    """Voltage at the converter of a probe at `celsius`."""
-    if kind == THERMISTOR:
-        return thermistor.celsius_to_volt(side.thermistor, celsius, wiring)
-    if kind == RTD:
-        return rtd.celsius_to_volt(side.rtd, celsius, wiring)
-    if kind == THERMOCOUPLE:
-        return thermocouple.celsius_to_volt(side.thermocouple, celsius, wiring)
-    if kind == ANALOG_VOLTAGE:
-        return analog_voltage.celsius_to_volt(side.analog_voltage, celsius, wiring)
-    return analog_current.celsius_to_volt(side.analog_current, celsius, wiring)
+def _dispatch(call: str) -> list[str]:
+    """A branch for each analog probe, the last one without a question."""
+    *others, last = ANALOG
+    lines = []
+    for kind in others:
+        lines += [f"    if kind == {kind.upper()}:", f"        return {kind}.{call.format(kind=kind)}"]
+    return [*lines, f"    return {last}.{call.format(kind=last)}"]
 
 
-@compiled
-def share_to_celsius(kind: int, side: Side, share: float) -> float:
-    """Temperature the firmware works out from a share of the scale, before its correction; not a number without one."""
-    if kind == THERMISTOR:
-        return thermistor.share_to_celsius(side.thermistor, share)
-    if kind == RTD:
-        return rtd.share_to_celsius(side.rtd, share)
-    if kind == THERMOCOUPLE:
-        return thermocouple.share_to_celsius(side.thermocouple, share)
-    if kind == ANALOG_VOLTAGE:
-        return analog_voltage.share_to_celsius(side.analog_voltage, share)
-    return analog_current.share_to_celsius(side.analog_current, share)
+def _celsius_to_volt() -> list[str]:
+    return [
+        "def celsius_to_volt(kind: int, side: Side, celsius: float, wiring: int) -> float:",
+        '    """Voltage at the converter of a probe at `celsius`."""',
+        *_dispatch("celsius_to_volt(side.{kind}, celsius, wiring)"),
+    ]
+
+
+def _share_to_celsius() -> list[str]:
+    return [
+        "def share_to_celsius(kind: int, side: Side, share: float) -> float:",
+        '    """Temperature the firmware works out from a share of the scale, before its correction."""',
+        *_dispatch("share_to_celsius(side.{kind}, share)"),
+    ]
+
+
+if TYPE_CHECKING:
+
+    def celsius_to_volt(kind: int, side: Side, celsius: float, wiring: int) -> float:
+        """Voltage at the converter of a probe at `celsius`."""
+
+    def share_to_celsius(kind: int, side: Side, share: float) -> float:
+        """Temperature the firmware works out from a share of the scale, before its correction; not a number without
+        one."""
+
+else:
+    _names = {**ANALOG, **{kind.upper(): number for number, kind in enumerate(KINDS)}}
+    celsius_to_volt = family.step_of("celsius_to_volt", __name__, _celsius_to_volt(), **_names)
+    share_to_celsius = family.step_of("share_to_celsius", __name__, _share_to_celsius())
 
 
 @compiled

@@ -10,11 +10,12 @@ from __future__ import annotations
 import math
 from functools import lru_cache
 from types import ModuleType
-from typing import Annotated, Any, NamedTuple
+from typing import TYPE_CHECKING, Annotated, Any, NamedTuple, Union
 
 import numpy as np
 from pydantic import Field
 
+from calor.compiled import family
 from calor.sense import (
     adc,
     analog_current,
@@ -30,42 +31,48 @@ from calor.sense import (
     thermocouple,
 )
 from calor.sense.adc import AdcNumbers
-from calor.sense.analog_current import AnalogCurrent, AnalogCurrentNumbers
-from calor.sense.analog_voltage import AnalogVoltage, AnalogVoltageNumbers
 from calor.sense.calibration import CorrectionNumbers
 from calor.sense.checks import CheckNumbers
 from calor.sense.digital import CodeNumbers, Digital
 from calor.sense.filters import FilterNumbers
-from calor.sense.ideal import IdealProbe
 from calor.sense.mounting import NO_ERROR, OwnError
-from calor.sense.rtd import Rtd, RtdNumbers
-from calor.sense.thermistor import Thermistor, ThermistorNumbers
-from calor.sense.thermocouple import Thermocouple, ThermocoupleNumbers
+from calor.sense.rtd import Rtd
+from calor.sense.thermistor import Thermistor
+from calor.sense.thermocouple import Thermocouple
+from calor.settings import kinds_of
 
-AnyProbe = Thermistor | Rtd | Thermocouple | AnalogVoltage | AnalogCurrent | Digital | IdealProbe
-Probe = Annotated[AnyProbe, Field(discriminator="kind")]
-
-KINDS: dict[str, tuple[type[AnyProbe], ModuleType]] = {
-    "thermistor": (Thermistor, thermistor),
-    "rtd": (Rtd, rtd),
-    "thermocouple": (Thermocouple, thermocouple),
-    "analog_voltage": (AnalogVoltage, analog_voltage),
-    "analog_current": (AnalogCurrent, analog_current),
-    "digital": (Digital, digital),
-    "ideal": (IdealProbe, ideal),
+PROBES: tuple[ModuleType, ...] = (
+    thermistor, rtd, thermocouple, analog_voltage, analog_current, digital, ideal,
+)  # fmt: skip
+"""All probes, in the order in which they are offered."""
+KINDS = kinds_of(PROBES)
+ANALOG: dict[str, ModuleType] = {
+    kind: module for kind, (_, module) in KINDS.items() if hasattr(module, "celsius_to_volt")
 }
-THERMISTOR, RTD, THERMOCOUPLE, ANALOG_VOLTAGE, ANALOG_CURRENT, DIGITAL, IDEAL = range(len(KINDS))
+"""Probes that give a voltage, which a converter reads."""
+IDEAL, THERMOCOUPLE = list(KINDS).index("ideal"), list(KINDS).index("thermocouple")
 
+if TYPE_CHECKING:
+    from calor.sense.analog_current import AnalogCurrent
+    from calor.sense.analog_voltage import AnalogVoltage
+    from calor.sense.ideal import IdealProbe
 
-class Side(NamedTuple):
-    """One side of a probe: what it is, or what the firmware takes it for. Only its kind's numbers are looked at."""
+    AnyProbe = Thermistor | Rtd | Thermocouple | AnalogVoltage | AnalogCurrent | Digital | IdealProbe
 
-    thermistor: ThermistorNumbers
-    rtd: RtdNumbers
-    thermocouple: ThermocoupleNumbers
-    analog_voltage: AnalogVoltageNumbers
-    analog_current: AnalogCurrentNumbers
-    adc: AdcNumbers
+    class Side(NamedTuple):
+        """One side of a probe: what it is, or what the firmware takes it for. Only its kind's numbers are looked at:
+        those of each, by its name."""
+
+        adc: AdcNumbers
+
+        def __getattr__(self, name: str) -> Any: ...
+
+else:
+    AnyProbe = Union[tuple(settings for settings, _ in KINDS.values())]  # noqa: UP007 - of a list that is written once
+    Side = family.record(
+        "Side", __name__, {**{kind: family.made_by(m.numbers) for kind, m in ANALOG.items()}, "adc": AdcNumbers}
+    )
+Probe = Annotated[AnyProbe, Field(discriminator="kind")]
 
 
 class ProbeNumbers(NamedTuple):
@@ -87,6 +94,11 @@ class ProbeNumbers(NamedTuple):
     filter: FilterNumbers
 
 
+def with_own(side: Side, kind: str, own: Any) -> Side:
+    """A side with other numbers of one kind of probe."""
+    return side._replace(**{kind: own})
+
+
 def module_of(settings: AnyProbe) -> Any:
     """The module of a probe's kind."""
     return KINDS[settings.kind][1]
@@ -94,7 +106,7 @@ def module_of(settings: AnyProbe) -> Any:
 
 def has_converter(settings: AnyProbe) -> bool:
     """Whether an analog to digital converter reads it."""
-    return not (isinstance(settings, Digital | IdealProbe) or gives_code(settings))
+    return settings.kind in ANALOG and not gives_code(settings)
 
 
 def gives_code(settings: AnyProbe) -> bool:
@@ -104,17 +116,10 @@ def gives_code(settings: AnyProbe) -> bool:
 
 
 def _side(settings: AnyProbe) -> Side:
-    def of(model: Any, module: Any) -> Any:
-        return module.numbers(settings if isinstance(settings, model) else model())
-
-    return Side(
-        of(Thermistor, thermistor),
-        of(Rtd, rtd),
-        of(Thermocouple, thermocouple),
-        of(AnalogVoltage, analog_voltage),
-        of(AnalogCurrent, analog_current),
-        adc.numbers(getattr(settings, "adc", adc.Adc())),
-    )
+    every: dict[str, Any] = {
+        kind: module.numbers(settings if settings.kind == kind else KINDS[kind][0]()) for kind, module in ANALOG.items()
+    }
+    return Side(adc=adc.numbers(getattr(settings, "adc", adc.Adc())), **every)
 
 
 def _code(settings: AnyProbe) -> CodeNumbers:
@@ -131,7 +136,7 @@ def numbers(settings: AnyProbe) -> ProbeNumbers:
     firmware = firmware._replace(adc=firmware.adc._replace(gain=1.0, offset_counts=0.0))
     hardware = _side(settings)
     if isinstance(settings, Rtd):
-        hardware = hardware._replace(rtd=rtd.with_leads(settings, hardware.rtd))
+        hardware = with_own(hardware, "rtd", rtd.with_leads(settings, hardware.rtd))
     kind = list(KINDS).index(settings.kind)
     below, above = _fault_ends(settings, firmware)
     junction = settings.cold_junction_celsius if isinstance(settings, Thermocouple) else None
@@ -159,40 +164,28 @@ def _fault_ends(settings: AnyProbe, side: Side) -> tuple[float, float]:
     """Codes below and above which the probe is taken for open or shorted."""
     if not has_converter(settings):
         return -np.inf, np.inf
+    module = module_of(settings)
     codes, volt = side.adc.codes, side.adc.reference_volt
     # an input that clips, or a divider fed from less than the reference, never reaches the last codes
-    ceiling = side.adc.input_high_volt
-    if isinstance(settings, Thermistor):
-        ceiling = min(ceiling, settings.adc.divider_volt)
+    ceiling = min(side.adc.input_high_volt, getattr(module, "ceiling_volt", lambda _: np.inf)(settings))
     top = min(codes - 1.0, float(math.floor(codes * ceiling / volt)))
     bottom = float(math.floor(codes * side.adc.input_low_volt / volt))
     margin = float(max(1, int((top + 1.0) * adc.FAULT_SHARE)))
-    if isinstance(settings, Thermistor):
+    own = getattr(module, "fault_ends", None)
+    if own is None:
         return bottom + margin, top - margin
-    if isinstance(settings, AnalogCurrent) or (
-        isinstance(settings, AnalogVoltage) and settings.volt_at_0_celsius > 0.0
-    ):
-        return bottom + margin, top - 1.0
-    if isinstance(settings, AnalogVoltage):
-        return -np.inf, top - 1.0
-    low, high = celsius_range(settings)
-    own, module = (side.rtd, rtd) if isinstance(settings, Rtd) else (side.thermocouple, thermocouple)
-    ends = sorted(float(adc.exact_counts(side.adc, module.celsius_to_volt(own, end, 0))) for end in (low, high))
-    below = max(float(math.floor(ends[0])), bottom + 1.0)
-    if isinstance(settings, Thermocouple) and settings.amplifier_offset_volt <= 0.0:
-        below = -np.inf  # the lowest code is then the cold junction, and all that is colder
-    return below, min(float(math.ceil(ends[1])), top - 1.0)
+    below, above = own(settings, getattr(side, settings.kind), side.adc, adc.ScaleEnds(bottom, top, margin))
+    return float(below), float(above)
 
 
 def celsius_range(settings: AnyProbe) -> tuple[float, float]:
     """Temperatures that the kind of probe can be read back over, °C."""
-    if isinstance(settings, Thermocouple):
-        return thermocouple.celsius_range(settings)
-    if isinstance(settings, Rtd):
-        return rtd.LOW_CELSIUS, rtd.HIGH_CELSIUS
-    if isinstance(settings, Thermistor):
-        return thermistor.LOW_CELSIUS, thermistor.HIGH_CELSIUS
-    return -273.0, 2000.0
+    module = module_of(settings)
+    own = getattr(module, "celsius_range", None)
+    low, high = own(settings) if own is not None else (
+        getattr(module, "LOW_CELSIUS", -273.0), getattr(module, "HIGH_CELSIUS", 2000.0)
+    )  # fmt: skip
+    return float(low), float(high)
 
 
 def calibrated(settings: AnyProbe, firmware: Side) -> tuple[Side, CorrectionNumbers]:
@@ -212,5 +205,5 @@ def calibrated(settings: AnyProbe, firmware: Side) -> tuple[Side, CorrectionNumb
             # points that no thermistor's curve goes through are corrected by a parabola, as any other probe's
             return firmware, calibration.fit(readings, truth, kind)
         a0, a1, a2, a3 = thermistor.about(found, own.reference_ohm)
-        return firmware._replace(thermistor=own._replace(a0=a0, a1=a1, a2=a2, a3=a3)), calibration.NOTHING
+        return with_own(firmware, "thermistor", own._replace(a0=a0, a1=a1, a2=a2, a3=a3)), calibration.NOTHING
     return firmware, calibration.fit(readings, truth, kind)

@@ -6,12 +6,14 @@ classes; that a lead counts twice on two wires, only by its mismatch on three an
 
 from __future__ import annotations
 
+import math
 from typing import Literal, NamedTuple
 
 import numpy as np
 
 from calor.compiled import compiled
-from calor.sense import divider
+from calor.sense import adc, divider
+from calor.sense.adc import AdcNumbers, ScaleEnds
 from calor.sense.mounting import CONVERTER, OPEN, SHORT, Mounted, Tolerance, converter, shown_ohm
 from calor.settings import choice, fraction, number
 from calor.units import TemperatureUnit, difference_to
@@ -205,6 +207,13 @@ def share_to_celsius(probe: RtdNumbers, share: float) -> float:
 def open_reads_high(settings: Rtd) -> bool:
     """Whether a wire that is off drives the code up."""
     return not (settings.circuit == "divider" and settings.placed == "high_side")
+
+
+def fault_ends(settings: Rtd, own: RtdNumbers, scale: AdcNumbers, ends: ScaleEnds) -> tuple[float, float]:
+    """Codes below and above which it is taken for open or shorted: beyond the codes of all it can read."""
+    del settings
+    codes = sorted(adc.exact_counts(scale, celsius_to_volt(own, end, 0)) for end in (LOW_CELSIUS, HIGH_CELSIUS))
+    return max(math.floor(codes[0]), ends.bottom + 1.0), min(math.ceil(codes[1]), ends.top - 1.0)
 
 
 def tolerances(settings: Rtd) -> tuple[Tolerance, ...]:

@@ -123,6 +123,11 @@ def rewritten(settings: Thermistor, given: str) -> dict[str, object]:
     return plain | {"steinhart_hart": tuple(float(f"{value:.9g}") for value in found)}
 
 
+def ceiling_volt(settings: Thermistor) -> float:
+    """The most that the divider gives."""
+    return settings.adc.divider_volt
+
+
 def along_with(settings: Thermistor, key: str, value: Any) -> dict[str, Any]:
     """All that changes with one setting; "curve" says how the curve is written, the same curve as before."""
     return rewritten(settings, str(value)) if key == "curve" else {key: value}

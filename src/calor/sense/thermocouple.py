@@ -6,12 +6,14 @@ never adds temperatures. Source: ITS-90, see its90.py; tolerance classes of IEC 
 
 from __future__ import annotations
 
+import math
 from typing import Literal, NamedTuple, Self
 
 from pydantic import model_validator
 
 from calor.compiled import compiled
-from calor.sense import its90
+from calor.sense import adc, its90
+from calor.sense.adc import AdcNumbers, ScaleEnds
 from calor.sense.digital import Word
 from calor.sense.its90 import Letter
 from calor.sense.mounting import CONVERTER, OPEN, REVERSED, SHORT, Mounted, Tolerance, converter
@@ -151,6 +153,17 @@ def open_reads_high(settings: Thermocouple) -> bool:
     """Whether a wire that is off drives the code up."""
     del settings
     return True
+
+
+def fault_ends(
+    settings: Thermocouple, own: ThermocoupleNumbers, scale: AdcNumbers, ends: ScaleEnds
+) -> tuple[float, float]:
+    """Codes below and above which it is taken for open or shorted: beyond the codes of all it can read."""
+    codes = sorted(adc.exact_counts(scale, celsius_to_volt(own, end, 0)) for end in celsius_range(settings))
+    below = max(float(math.floor(codes[0])), ends.bottom + 1.0)
+    if settings.amplifier_offset_volt <= 0.0:
+        below = -math.inf  # the lowest code is then the cold junction, and all that is colder
+    return below, min(math.ceil(codes[1]), ends.top - 1.0)
 
 
 def tolerances(settings: Thermocouple) -> tuple[Tolerance, ...]:

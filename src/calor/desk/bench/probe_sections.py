@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from calor.sense.filters import MeanFilter, MedianFilter
+from calor.sense.mounting import Mounted
 from calor.sense.registry import AnyProbe, has_converter
 from calor.sense.rtd import Rtd
 from calor.sense.thermistor import Thermistor
@@ -53,7 +54,8 @@ def _own(probe: AnyProbe) -> tuple[str, ...]:
             chip = ("converter_celsius_per_code", "converter_bits", "word_shift", "fault_mask")
             return ("letter", "read_by", "cold_junction_celsius", *chip)
         return ("letter", "read_by", "cold_junction_celsius", "amplifier_gain", "amplifier_offset_volt")
-    return _OWN.get(probe.kind, ())
+    shared = {*Mounted.model_fields, "kind", "adc"}
+    return _OWN.get(probe.kind, tuple(key for key in type(probe).model_fields if key not in shared))
 
 
 def _tolerances(probe: AnyProbe) -> tuple[str, ...]:

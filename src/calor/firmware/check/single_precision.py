@@ -108,7 +108,8 @@ def _with_own_junction(design: Design, probe: ProbeNumbers) -> ProbeNumbers:
     for a in reversed(piece.a):
         total = total * x + Single(a)
     side = probe.firmware
-    return probe._replace(firmware=side._replace(thermocouple=side.thermocouple._replace(cold_millivolt=float(total))))
+    own = side.thermocouple._replace(cold_millivolt=float(total))
+    return probe._replace(firmware=probes.with_own(side, "thermocouple", own))
 
 
 def given(design: Design, inputs: npt.NDArray[Any], readings: npt.NDArray[np.float64]) -> Given:
