@@ -27,10 +27,10 @@ class Driven(Settings):
     """What every driver has: the pin it hangs on, and the load's current."""
 
     pin_volt: float = number(3.3, "Pin voltage", "What the pin gives when it is high.", "volt", 0.5, 24.0)
-    pin_ampere: float = number(0.008, "Pin current limit", "The most the pin may be asked for.", "ampere", 1e-5, 1.0)
+    pin_ampere: float = number(0.008, "Pin current limit", "Greatest current the pin may give.", "ampere", 1e-5, 1.0)
     load_volt: float = number(230.0, "Load supply", "Voltage across the load when it is on.", "volt", 0.5, 1000.0)
     load_watt: float | None = number(
-        None, "Load power", "At full output; that of the load where it is left out.", "watt", 0.001, 1e6
+        None, "Load power", "Power of the load at full output; the design's own where left out.", "watt", 0.001, 1e6
     )
 
 
@@ -43,7 +43,7 @@ class TransistorRelay(Driven):
     coil_volt: float = number(5.0, "Coil supply", "Supply of the coil.", "volt", 0.5, 60.0)
     coil_ohm: float = number(70.0, "Coil resistance", "Of the relay's coil.", "ohm", 1.0, 1e5)
     transistor_ampere: float = number(
-        0.2, "Transistor rating", "Its greatest collector current.", "ampere", 0.001, 100.0
+        0.2, "Transistor rating", "Greatest collector current of the transistor.", "ampere", 0.001, 100.0
     )
     flyback_diode: bool = choice(True, "Flyback diode", "Across the coil, against the voltage as it is switched off.")
     contact_ampere: float = number(10.0, "Contact rating", "Rated current of the contact.", "ampere", 0.1, 1000.0)
@@ -80,7 +80,7 @@ class SolidStateRelay(Driven):
         2.0, "Sink to air", "Thermal resistance of its heat sink.", "kelvin_per_watt", 0.05, 100.0
     )
     control_volt: float = number(3.0, "Control voltage", "Lowest voltage its input needs.", "volt", 0.5, 40.0)
-    control_ampere: float = number(0.006, "Control current", "What its input takes.", "ampere", 1e-4, 0.2)
+    control_ampere: float = number(0.006, "Control current", "Current that its input takes.", "ampere", 1e-4, 0.2)
 
 
 AnyDriver = TransistorRelay | Mosfet | SolidStateRelay

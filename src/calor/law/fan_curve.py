@@ -30,8 +30,8 @@ class FanCurve(Settings):
         "cool", "Action", "Whether more output makes it warmer or colder.", words={"heat": "Heats", "cool": "Cools"}
     )
     period_s: float = duration(1.0, "Control step", "How often the law reads and decides.", 0.001, 3600.0)
-    start_celsius: float = temperature(30.0, "Start temperature", "Off until this is reached.")
-    full_celsius: float = temperature(45.0, "Full output above", "Full output from here on.")
+    start_celsius: float = temperature(30.0, "Start temperature", "The fan is off until this temperature is reached.")
+    full_celsius: float = temperature(45.0, "Full output above", "Full output from this temperature on.")
     floor: float = fraction(0.3, "Output at start", "Output at the start; a fan turns reliably from here on.")
     points: Annotated[tuple[Annotated[tuple[float, float], Strict(False)], ...], Strict(False)] = Field(
         default=(),
@@ -39,9 +39,11 @@ class FanCurve(Settings):
         description="[[celsius, output], …], 8 at most, in place of start, floor and full.",
         max_length=MOST_POINTS,
     )
-    hysteresis_celsius: float = difference(2.0, "Hysteresis", "Off again only so far below the start.", 0.0, 100.0)
-    kick_s: float = duration(0.0, "Kick time", "How long it is driven harder as it starts.", 0.0, 60.0)
-    kick_output: float = fraction(1.0, "Kick output", "How hard.")
+    hysteresis_celsius: float = difference(
+        2.0, "Hysteresis", "Switches off this far below the start temperature.", 0.0, 100.0
+    )
+    kick_s: float = duration(0.0, "Kick time", "How long the fan is driven harder as it starts.", 0.0, 60.0)
+    kick_output: float = fraction(1.0, "Kick output", "Output during the kick.")
     slew_per_s: float = number(
         0.0, "Slew limit", "Share of full output it changes by in a second; 0: at once.", "number", 0.0, 100.0
     )
@@ -58,7 +60,7 @@ class FanCurve(Settings):
         None, "2nd fan off below", "Switch-off threshold; one hysteresis from the switch-on threshold where left out."
     )
     full_alarm_s: float | None = duration(
-        None, "Full-output alarm", "At full output for this long it is losing; 10 s is seen.", 0.1, 1e5
+        None, "Full-output alarm", "Alarm after this long at full output: the fan is losing. 10 s is usual.", 0.1, 1e5
     )
 
     @model_validator(mode="after")

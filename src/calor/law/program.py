@@ -66,7 +66,7 @@ class Program(Settings):
         0.01,
         500.0,
     )
-    times: int = number(1, "Repetitions", "How often it is gone through; 0: again and again.", "integer", 0, 10_000)
+    times: int = number(1, "Repetitions", "How often the program runs; 0: without end.", "integer", 0, 10_000)
     end: Literal["hold", "off", "fall_to"] = choice(
         "hold",
         "At the end",

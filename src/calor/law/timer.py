@@ -37,8 +37,8 @@ class Timer(Settings):
             "cold_start_then_repeat": "Cold start",
         },
     )
-    on_s: float = duration(1.7, "On time", "Of each repetition.", 0.001, 1e6)
-    off_s: float = duration(5.0, "Off time", "Of each repetition.", 0.0, 1e6)
+    on_s: float = duration(1.7, "On time", "How long the output is on in each repetition.", 0.001, 1e6)
+    off_s: float = duration(5.0, "Off time", "How long the output is off in each repetition.", 0.0, 1e6)
     first_s: float = duration(
         60.0, "First phase", "How long it runs, waits, or gives full power before it repeats.", 0.0, 1e6
     )

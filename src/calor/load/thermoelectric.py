@@ -29,8 +29,8 @@ class Thermoelectric(Settings):
         words={"thermoelectric": "Thermoelectric"},
     )
     ambient_celsius: float = temperature(20.0, "Ambient", "Of the heat sink and the cold side alike.", -100.0, 200.0)
-    seebeck_v_per_k: float = number(0.05, "Seebeck coefficient", "Of one module.", "volt_per_kelvin", 1e-5, 10.0)
-    resistance_ohm: float = number(2.0, "Module resistance", "Of one module.", "ohm", 1e-4, 1e4)
+    seebeck_v_per_k: float = number(0.05, "Seebeck coefficient", "Of a single module.", "volt_per_kelvin", 1e-5, 10.0)
+    resistance_ohm: float = number(2.0, "Module resistance", "Of a single module.", "ohm", 1e-4, 1e4)
     conductance_w_per_k: float = number(
         0.5, "Conductance", "Heat that leaks back through one module per kelvin.", "w_per_k", 1e-5, 1e4
     )

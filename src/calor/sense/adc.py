@@ -40,7 +40,7 @@ class Adc(Settings):
         0.0, "Noise, counts", "Standard deviation of one conversion, in counts.", "number", 0.0, 10_000.0
     )
     oversampling: int = number(
-        1, "Samples averaged", "Added up for one reading; 4 buy a bit where there is noise.", "integer", 1, 256
+        1, "Samples averaged", "Conversions averaged for a reading; with noise, 4 gain a bit.", "integer", 1, 256
     )  # fmt: skip
     input_low_volt: float = number(0.0, "Input minimum", "The input stage gives no less than this.", "volt", 0.0, 30.0)
     input_high_volt: float | None = number(

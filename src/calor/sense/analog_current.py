@@ -29,8 +29,8 @@ class AnalogCurrent(Mounted):
         1000.0,
     )
     load_ohm: float = number(1000.0, "Load resistor", "The current flows through it.", "ohm", 1.0, 1e7)
-    tolerance_celsius: float = difference(1.0, "Tolerance", "Of the sensor, from its data sheet.", 0.0, 50.0)
-    load_tolerance_fraction: float = fraction(0.01, "Resistor tolerance", "Of the load resistor.", 0.0, 0.5)
+    tolerance_celsius: float = difference(1.0, "Tolerance", "Tolerance of the sensor, from its data sheet.", 0.0, 50.0)
+    load_tolerance_fraction: float = fraction(0.01, "Resistor tolerance", "Tolerance of the load resistor.", 0.0, 0.5)
     adc: CONVERTER = converter()
 
 

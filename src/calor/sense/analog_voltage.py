@@ -27,7 +27,7 @@ class AnalogVoltage(Mounted):
     volt_per_celsius: float = number(
         0.01, "Slope", "Voltage per °C; 0.01 is usual, below 0 where it falls.", "volt_per_celsius", -1.0, 1.0
     )
-    tolerance_celsius: float = difference(1.0, "Tolerance", "Of the sensor, from its data sheet.", 0.0, 50.0)
+    tolerance_celsius: float = difference(1.0, "Tolerance", "Tolerance of the sensor, from its data sheet.", 0.0, 50.0)
     adc: CONVERTER = converter()
 
     @model_validator(mode="after")

@@ -30,13 +30,17 @@ class Checks(Settings):
     low_celsius: float | None = temperature(None, "Fault below", "A reading below this is a fault.")
     high_celsius: float | None = temperature(None, "Fault above", "A reading above this is a fault.")
     fastest_celsius_per_s: float | None = number(
-        None, "Fastest change", "What moves faster than the load can is a fault.", "celsius_per_s", None, 1e4, 0.0
+        None, "Fastest change", "A reading that changes faster than this is a fault.", "celsius_per_s", None, 1e4, 0.0
     )  # fmt: skip
     stuck_s: float | None = duration(
         None, "Stuck time", "The same code for this long is a fault; needs some noise to be sound.", 0.1, 1e6
     )
     reversed_celsius: float | None = difference(
-        None, "Reversed below", "So far below the cold junction a thermocouple must be wired backwards.", 0.1, 500.0
+        None,
+        "Reversed below",
+        "A thermocouple that reads this far below its cold junction is taken for reversed.",
+        0.1,
+        500.0,
     )
 
     @model_validator(mode="after")

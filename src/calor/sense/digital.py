@@ -37,7 +37,7 @@ class Digital(Mounted, Word):
     celsius_per_code: float = number(0.0625, "°C per code", "Temperature of one step.", "difference", None, 10.0, 0.0)
     bits: int = number(12, "Bits", "Bits of the code, sign among them.", "integer", 4, 24)
     signed: bool = choice(True, "Signed code", "Two's complement; else the code starts at 0 °C.")
-    tolerance_celsius: float = difference(0.5, "Tolerance", "Of the sensor, from its data sheet.", 0.0, 50.0)
+    tolerance_celsius: float = difference(0.5, "Tolerance", "Tolerance of the sensor, from its data sheet.", 0.0, 50.0)
     adc: CONVERTER = converter("Not used: the sensor gives codes itself. Kept for another kind.")
 
 

@@ -62,10 +62,14 @@ class Rtd(Mounted):
     lead_mismatch_fraction: float = fraction(0.02, "Lead mismatch", "Share by which two leads differ.", 0.0, 1.0)
     tolerance_class: Literal["AA", "A", "B", "C"] = choice("B", "Class", "Tolerance class of IEC 60751.")
     series_tolerance_fraction: float = fraction(
-        0.001, "Resistor tolerance", "Of series or reference resistor.", 0.0, 0.5
+        0.001, "Resistor tolerance", "Tolerance of the series or reference resistor.", 0.0, 0.5
     )
-    excitation_tolerance_fraction: float = fraction(0.002, "Source tolerance", "Of the current source.", 0.0, 0.5)
-    amplifier_gain_tolerance_fraction: float = fraction(0.001, "Gain tolerance", "Of the amplifier's gain.", 0.0, 0.5)
+    excitation_tolerance_fraction: float = fraction(
+        0.002, "Source tolerance", "Tolerance of the current source.", 0.0, 0.5
+    )
+    amplifier_gain_tolerance_fraction: float = fraction(
+        0.001, "Gain tolerance", "Tolerance of the amplifier's gain.", 0.0, 0.5
+    )
     dissipation_w_per_k: float = number(
         0.004, "Dissipation", "Power that warms it by 1 K; 4 mW/K for a thin film in air.", "w_per_k", 1e-5, 10.0
     )  # fmt: skip

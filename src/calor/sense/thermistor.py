@@ -53,9 +53,13 @@ class Thermistor(Mounted):
         "low_side: between the pin and ground; high_side: between supply and the pin.",
         words={"low_side": "Low side", "high_side": "High side"},
     )
-    r25_tolerance_fraction: float = fraction(0.01, "R25 tolerance", "Of the resistance at 25 °C.", 0.0, 0.5)
-    beta_tolerance_fraction: float = fraction(0.01, "Beta tolerance", "Of beta, or of the curve's slope.", 0.0, 0.2)
-    series_tolerance_fraction: float = fraction(0.01, "Resistor tolerance", "Of the series resistor.", 0.0, 0.5)
+    r25_tolerance_fraction: float = fraction(0.01, "R25 tolerance", "Tolerance of the resistance at 25 °C.", 0.0, 0.5)
+    beta_tolerance_fraction: float = fraction(
+        0.01, "Beta tolerance", "Tolerance of beta, or of the curve's slope.", 0.0, 0.2
+    )
+    series_tolerance_fraction: float = fraction(
+        0.01, "Resistor tolerance", "Tolerance of the series resistor.", 0.0, 0.5
+    )
     dissipation_w_per_k: float = number(
         0.002, "Dissipation", "Power that warms it by 1 K; 2 mW/K for a bead in air.", "w_per_k", 1e-5, 10.0
     )  # fmt: skip

@@ -58,7 +58,9 @@ class Thermocouple(Mounted, Word):
     cold_junction_tolerance_celsius: float = difference(
         0.5, "Junction error", "How far the cold junction's sensor may be off.", 0.0, 20.0
     )
-    amplifier_gain_tolerance_fraction: float = fraction(0.005, "Gain tolerance", "Of the amplifier's gain.", 0.0, 0.5)
+    amplifier_gain_tolerance_fraction: float = fraction(
+        0.005, "Gain tolerance", "Tolerance of the amplifier's gain.", 0.0, 0.5
+    )
     amplifier_drift_microvolt: float = number(
         10.0, "Amplifier drift", "Offset of the amplifier that is not wanted, at its input.", "microvolt", 0.0, 10_000.0
     )
