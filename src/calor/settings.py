@@ -132,6 +132,6 @@ def bounds_of(field: FieldInfo) -> tuple[float, float, bool]:
 
 def ordered_fields(model: type[BaseModel]) -> dict[str, FieldInfo]:
     """A model's fields as they are written and shown: its kind, its own, then those it shares with others."""
-    own = [key for key in model.model_fields if key in model.__annotations__]
-    shared = [key for key in model.model_fields if key not in own]
-    return {key: model.model_fields[key] for key in own + shared}
+    keys = [key for key in model.model_fields if key in model.__annotations__]
+    shared = [key for key in model.model_fields if key not in keys]
+    return {key: model.model_fields[key] for key in keys + shared}

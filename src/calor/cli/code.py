@@ -51,8 +51,8 @@ def write(file: Path, out: Path, prefix: str, fixed: bool, table: bool) -> dict[
 
     design = open_design(file)
     form = form_of(design.probe, fixed, table)
-    made = folder.made(design, prefix, form)
-    return {"files": [str(path) for path in made.write(out)], **made.stated()}
+    written = folder.made(design, prefix, form)
+    return {"files": [str(path) for path in written.write(out)], **written.stated()}
 
 
 def checked(file: Path, target: str, clock_hz: float | None, fixed: bool, table: bool) -> dict[str, Any]:

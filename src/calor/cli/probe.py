@@ -67,12 +67,12 @@ def command(
         if celsius or counts:
             data = at_points(design, numbers("--celsius", celsius, False), numbers("--counts", counts, True))
         elif table is not None:
-            found = table_of(design, table, low, high, number)
-            data = {"table": table_report(found)}
+            lookup_table = table_of(design, table, low, high, number)
+            data = {"table": table_report(lookup_table)}
             if out is not None:
                 from calor.firmware.sources.scaling import lookup
 
-                data |= _written(lookup(design, found), out)
+                data |= _written(lookup(design, lookup_table), out)
         elif formula:
             from calor.sense.describe import formula as lines_of
 
@@ -108,19 +108,19 @@ def fitted(path: Path) -> dict[str, Any]:
     celsius = np.array([number_in(path, row, "temperature_celsius") for row in rows])
     ohm = np.array([number_in(path, row, "resistance_ohm") for row in rows])
     try:
-        found = steinhart_hart.fit(celsius, ohm)
+        fit_result = steinhart_hart.fit(celsius, ohm)
     except ValueError as error:
         raise CalorError(path, error) from None
-    three = found.three_parameters
-    inverse_kelvin = np.array([_inverse_kelvin(found.coefficients, r) for r in found.ohm])
-    residual_celsius = 1.0 / inverse_kelvin - steinhart_hart.KELVIN_AT_0_CELSIUS - found.celsius
+    three = fit_result.three_parameters
+    inverse_kelvin = np.array([_inverse_kelvin(fit_result.coefficients, r) for r in fit_result.ohm])
+    residual_celsius = 1.0 / inverse_kelvin - steinhart_hart.KELVIN_AT_0_CELSIUS - fit_result.celsius
     return {
-        "A": found.coefficients.a,
-        "B": found.coefficients.b,
-        "C": found.coefficients.c,
-        "beta_kelvin": found.beta_kelvin,
-        "r25_ohm": found.r25_ohm,
-        "worst_residual_fraction": float(np.abs(found.fitted_ohm / found.ohm - 1.0).max()),
+        "A": fit_result.coefficients.a,
+        "B": fit_result.coefficients.b,
+        "C": fit_result.coefficients.c,
+        "beta_kelvin": fit_result.beta_kelvin,
+        "r25_ohm": fit_result.r25_ohm,
+        "worst_residual_fraction": float(np.abs(fit_result.fitted_ohm / fit_result.ohm - 1.0).max()),
         "residuals": [
             {
                 "celsius": float(at),
@@ -130,7 +130,9 @@ def fitted(path: Path) -> dict[str, Any]:
                 "residual_fraction": float(curve / given - 1.0),
                 "residual_celsius": float(away),
             }
-            for at, given, curve, away in zip(found.celsius, found.ohm, found.fitted_ohm, residual_celsius, strict=True)
+            for at, given, curve, away in zip(
+                fit_result.celsius, fit_result.ohm, fit_result.fitted_ohm, residual_celsius, strict=True
+            )
         ],
         "three_parameter": None
         if three is None
@@ -138,7 +140,7 @@ def fitted(path: Path) -> dict[str, Any]:
             "b1_ohm": three[0],
             "b2_celsius": three[1],
             "b3_celsius": three[2],
-            "residual_sum_of_squares_ohm2": found.three_parameters_rss,
+            "residual_sum_of_squares_ohm2": fit_result.three_parameters_rss,
         },
     }
 

@@ -19,13 +19,13 @@ def print_text(data: dict[str, Any]) -> None:
         for line in data["formula"]:
             console.print(f"  {line}", markup=False)
     if "table" in data:
-        found = data["table"]
+        lookup = data["table"]
         console.print(
-            f"table: {found['entries']} entries ({found['number']}), {found['flash_bytes']} bytes, codes"
-            f" {found['first_counts']} to {found['last_counts']}, within {found['worst_error_celsius']:.3g} °C of the"
-            f" formula, worst at {found['worst_at_celsius']:.4g} °C"
+            f"table: {lookup['entries']} entries ({lookup['number']}), {lookup['flash_bytes']} bytes, codes"
+            f" {lookup['first_counts']} to {lookup['last_counts']}, within {lookup['worst_error_celsius']:.3g} °C of"
+            f" the formula, worst at {lookup['worst_at_celsius']:.4g} °C"
         )
-        console.print("  " + " ".join(f"{value:g}" for value in found["values"]))
+        console.print("  " + " ".join(f"{value:g}" for value in lookup["values"]))
     if "calibration_residuals" in data:
         table = simple_table("reading °C", "off by °C", f"left after {data['correction'].replace('_', ' and ')}")
         for row in data["calibration_residuals"]:

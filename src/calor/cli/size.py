@@ -54,8 +54,8 @@ def command(
     else:
         warming = Warming(0.0, start, target, start, 0.0)
     if capacity is not None or mass is not None:
-        own = capacity if capacity is not None else heat_capacity_j_per_k(material, float(mass))
-        warming = warming._replace(heat_capacity_j_per_k=own)
+        heat_capacity = capacity if capacity is not None else heat_capacity_j_per_k(material, float(mass))
+        warming = warming._replace(heat_capacity_j_per_k=heat_capacity)
     given = {"start_celsius": start, "target_celsius": target, "ambient_celsius": ambient}
     given["loss_w_per_k"] = wall_w_per_k(wall, area, thickness) if wall is not None else loss
     warming = warming._replace(**{key: value for key, value in given.items() if value is not None})
@@ -91,7 +91,7 @@ def report(warming: Warming, watt: float | None, time_s: float | None, price_per
         raise CalorError(
             "calor size", "give either --watt (for the time) or --time (for the watts), for example --watt 300"
         )
-    found = sizing.for_watt(warming, watt) if watt is not None else sizing.for_time(warming, float(time_s or 0.0))
+    answer = sizing.for_watt(warming, watt) if watt is not None else sizing.for_time(warming, float(time_s or 0.0))
 
     def plain(value: float) -> float | None:
         return value if math.isfinite(value) else None
@@ -100,16 +100,16 @@ def report(warming: Warming, watt: float | None, time_s: float | None, price_per
         return {"watt": one.watt, "time_s": plain(one.time_s), "holding_watt": one.holding_watt}
 
     half = warming._replace(loss_w_per_k=0.5 * warming.loss_w_per_k)
-    data = row(found) | {
-        "energy_wh": plain(found.energy_wh),
-        "final_celsius": plain(found.final_celsius),
+    data = row(answer) | {
+        "energy_wh": plain(answer.energy_wh),
+        "final_celsius": plain(answer.final_celsius),
         "heat_capacity_j_per_k": warming.heat_capacity_j_per_k,
         "loss_w_per_k": warming.loss_w_per_k,
         "start_celsius": warming.start_celsius,
         "target_celsius": warming.target_celsius,
         "ambient_celsius": warming.ambient_celsius,
-        "with_half_the_loss": row(sizing.for_watt(half, found.watt)),
-        "with_half_again_the_power": row(sizing.for_watt(warming, 1.5 * found.watt)),
+        "with_half_the_loss": row(sizing.for_watt(half, answer.watt)),
+        "with_half_again_the_power": row(sizing.for_watt(warming, 1.5 * answer.watt)),
     }
     if price_per_kwh is not None:
         data["holding_cost_per_day"] = sizing.holding_cost(warming, price_per_kwh)

@@ -10,9 +10,9 @@ from calor.compiled.library import listen, prepare
 def main() -> int:
     """Prepare the loop and say what came of it; 0 also where it has to run uncompiled."""
     listen(lambda line: print(f"calor: {line}", file=sys.stderr))
-    found = prepare()
-    if found.how != "kept":
-        print(f"calor: the loop is {found.how} ({found.took_s:.1f} s)", file=sys.stderr)
+    kernel = prepare()
+    if kernel.how != "kept":
+        print(f"calor: the loop is {kernel.how} ({kernel.took_s:.1f} s)", file=sys.stderr)
     return 0
 
 

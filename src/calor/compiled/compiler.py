@@ -28,24 +28,24 @@ def _stamp(path: str) -> str:
 
 def compilers() -> tuple[Compiler, ...]:
     """The compilers there are, the machine's own first."""
-    found = []
-    own = next((path for name in ("cc", "gcc", "clang") if (path := shutil.which(name))), None)
-    if own is not None:
-        found.append(Compiler((own,), _stamp(own)))
+    compilers_here = []
+    first = next((path for name in ("cc", "gcc", "clang") if (path := shutil.which(name))), None)
+    if first is not None:
+        compilers_here.append(Compiler((first,), _stamp(first)))
     packaged = importlib.util.find_spec("ziglang")
     if packaged is not None and packaged.origin is not None:
         # without its own checks, which would end a program where C has it go on
         command = (sys.executable, "-m", "ziglang", "cc", "-fno-sanitize=undefined")
-        found.append(Compiler(command, _stamp(str(Path(packaged.origin).parent / "zig"))))
-    return tuple(found)
+        compilers_here.append(Compiler(command, _stamp(str(Path(packaged.origin).parent / "zig"))))
+    return tuple(compilers_here)
 
 
 def identity_of(command: list[str]) -> str:
     """Which compiler a command calls, so that another one is told from it."""
     if "ziglang" in command:
         return next(one.identity for one in reversed(compilers()))
-    found = shutil.which(command[0])
-    return _stamp(found) if found is not None else command[0]
+    program = shutil.which(command[0])
+    return _stamp(program) if program is not None else command[0]
 
 
 def environment() -> dict[str, str]:

@@ -178,6 +178,6 @@ def block_consequences(design: Design, block: str, unit: TemperatureUnit) -> dic
         return lines
     lines = {**module_of(block, settings.kind).consequences(settings, unit, design.setpoint.celsius)}
     if block == "law":
-        own = guards.consequences(design.guard, unit, design.law.action)
-        lines = lines | {f"guard.{key}": line for key, line in own.items()}
+        guarded = guards.consequences(design.guard, unit, design.law.action)
+        lines = lines | {f"guard.{key}": line for key, line in guarded.items()}
     return lines

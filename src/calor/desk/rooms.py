@@ -16,6 +16,6 @@ ROOMS = [
 
 def rooms_of(desk: Desk) -> list[Room]:
     """A face for each room."""
-    made = [resolve_name(place)(desk) for place in ROOMS]
-    assert all(isinstance(room, Room) for room in made)
-    return made
+    rooms = [resolve_name(place)(desk) for place in ROOMS]
+    assert all(isinstance(room, Room) for room in rooms)
+    return rooms

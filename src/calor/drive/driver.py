@@ -111,8 +111,8 @@ def preferred_ohm(most_ohm: float) -> float:
 
 def load_ampere(settings: AnyDriver, watt: float | None) -> float | None:
     """Current of the load, A: P/V; None where its power is not known. `watt` is the load's own."""
-    own = settings.load_watt if settings.load_watt is not None else watt
-    return None if own is None else own / settings.load_volt
+    load_watt = settings.load_watt if settings.load_watt is not None else watt
+    return None if load_watt is None else load_watt / settings.load_volt
 
 
 def checked(settings: AnyDriver, watt: float | None, ambient_celsius: float) -> list[Check]:

@@ -97,8 +97,8 @@ def step(drive: PwmNumbers, demand: float, now_s: float, end_s: float) -> tuple[
 def summary(settings: Pwm, unit: TemperatureUnit, setpoint_celsius: float) -> tuple[str, str]:
     """The two lines on its card."""
     del unit, setpoint_celsius
-    found = timing(settings)
-    return f"PWM, {_hertz(found.frequency_hz)}", f"{found.top} steps, prescaler {found.prescaler}"
+    timer = timing(settings)
+    return f"PWM, {_hertz(timer.frequency_hz)}", f"{timer.top} steps, prescaler {timer.prescaler}"
 
 
 def _hertz(value: float) -> str:
@@ -108,14 +108,14 @@ def _hertz(value: float) -> str:
 def consequences(settings: Pwm, unit: TemperatureUnit, setpoint_celsius: float) -> dict[str, str]:
     """One-line consequences beside the settings they follow from."""
     del unit, setpoint_celsius
-    found = timing(settings)
-    away = found.frequency_hz / settings.frequency_hz - 1.0
-    line = f"{_hertz(found.frequency_hz)} with prescaler {found.prescaler} and top {found.top}"
+    timer = timing(settings)
+    away = timer.frequency_hz / settings.frequency_hz - 1.0
+    line = f"{_hertz(timer.frequency_hz)} with prescaler {timer.prescaler} and top {timer.top}"
     line += "." if abs(away) < 1e-6 else f", {away * 100.0:+.2g} %.".replace("-", "−")
-    if AUDIBLE_HZ[0] <= found.frequency_hz <= AUDIBLE_HZ[1]:
+    if AUDIBLE_HZ[0] <= timer.frequency_hz <= AUDIBLE_HZ[1]:
         line += " It can be heard."
-    lines = {"frequency_hz": line, "timer_bits": f"One step is {100.0 / found.top:.3g} %."}
-    if not FAN_HZ[0] <= found.frequency_hz <= FAN_HZ[1]:
+    lines = {"frequency_hz": line, "timer_bits": f"One step is {100.0 / timer.top:.3g} %."}
+    if not FAN_HZ[0] <= timer.frequency_hz <= FAN_HZ[1]:
         lines["frequency_hz"] += " A four-wire fan wants 21 to 28 kHz."
     if settings.idle_output:
         stands = "its supply is switched off" if settings.supply_switch else "it never stops"

@@ -149,16 +149,16 @@ def too_slow(design: Design, trial: Trial, trace: Trace, verdict: Verdict, unit:
 
 def _stronger(design: Design, unit: TemperatureUnit) -> list[tuple[str, Design]]:
     """Designs with more gain, then with more power, each with the words for it."""
-    found = []
+    changes = []
     if isinstance(design.law, Pid):
         for factor in GAIN_STEPS:
             gain = rounded(design.law.gain_per_celsius * factor)
-            found.append((format_gain(gain, unit), changed(design, "law", gain_per_celsius=gain)))
+            changes.append((format_gain(gain, unit), changed(design, "law", gain_per_celsius=gain)))
     power = _power_key(design)
     for factor in POWER_STEPS if power else ():
         watt = rounded(getattr(design.load, power) * factor)
-        found.append((_power_text(design, watt, unit), changed(design, "load", **{power: watt})))
-    return found
+        changes.append((_power_text(design, watt, unit), changed(design, "load", **{power: watt})))
+    return changes
 
 
 def cut_out_tripped(

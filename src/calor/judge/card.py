@@ -40,8 +40,8 @@ def changed(design: Design, block: str, **values: Any) -> Design:
 def retried(design: Design, trial: Trial) -> Verdict:
     """The verdict on a proposed design, under its own trial of the same name."""
     name = trial.name
-    own = design.find_trial(name) if name in [item.name for item in design.trial] else trial
-    return judge(loop.run(design, own), design.limits)
+    trial_of = design.find_trial(name) if name in [item.name for item in design.trial] else trial
+    return judge(loop.run(design, trial_of), design.limits)
 
 
 def rounded(value: float) -> float:

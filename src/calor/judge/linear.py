@@ -74,8 +74,8 @@ def _network_response(design: Design, s: Complex) -> Complex:
 
     def slopes(place: npt.NDArray[np.float64], output: float) -> npt.NDArray[np.float64]:
         state, around = LoadState(place[0], place[1], place[2], 0.0), Surroundings(ambient, 0.0, 0.5)
-        found = module.slopes(plain, state, first * output, second * output, around)
-        return np.array([found.celsius, found.source_celsius, found.store_celsius])
+        both_slopes = module.slopes(plain, state, first * output, second * output, around)
+        return np.array([both_slopes.celsius, both_slopes.source_celsius, both_slopes.store_celsius])
 
     def by_state(place: npt.NDArray[np.float64], output: float) -> npt.NDArray[np.float64]:
         steps = 1e-3 * np.eye(3)

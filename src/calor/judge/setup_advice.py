@@ -176,15 +176,15 @@ def timer_spread(design: Design, trial: Trial, trace: Trace, verdict: Verdict, u
     if not isinstance(design.law, Timer) or trace.steps > MOST_SPREAD_STEPS or design.load.kind == "integrating":
         return None
     ambient = design.ambient_celsius(trial)
-    found = []
+    settled_celsius = []
     for side in (-1.0, 1.0):
         mains = MainsVoltage(at_s=0.0, voltage_fraction=1.0 + side * SPREAD_VOLTAGE)
         events = (*(event for event in trial.events if not isinstance(event, MainsVoltage)), mains)
         other = trial.model_copy(update={"ambient_celsius": ambient + side * SPREAD_CELSIUS, "events": events})
         run = loop.run(design, other)
-        found.append(float(np.nanmean(run.true_celsius[run.time_s >= 0.75 * run.span_s])))
+        settled_celsius.append(float(np.nanmean(run.true_celsius[run.time_s >= 0.75 * run.span_s])))
     here = float(np.nanmean(trace.true_celsius[trace.time_s >= 0.75 * trace.span_s]))
-    low, high = min(found), max(found)
+    low, high = min(settled_celsius), max(settled_celsius)
     text = (
         f"Ambient by {format_difference(unit, SPREAD_CELSIUS, 0)} and mains by {SPREAD_VOLTAGE * 100.0:.0f} %"
         f" either way move it from {format_temperature(unit, low, 0)} to {format_temperature(unit, high, 0)};"

@@ -22,8 +22,10 @@ def simple_table(*headings: str) -> Table:
 def print_report(data: dict[str, Any]) -> None:
     """The verdict of a run."""
     console = Console(highlight=False, soft_wrap=True)
-    own = "" if data.get("with", "python") == "python" else f", decided by {data['with']}"
-    console.print(f"{data['design']}: {data['trial']}, {format_duration(data['span_s'])}, {data['steps']} steps{own}")
+    decided_by = "" if data.get("with", "python") == "python" else f", decided by {data['with']}"
+    console.print(
+        f"{data['design']}: {data['trial']}, {format_duration(data['span_s'])}, {data['steps']} steps{decided_by}"
+    )
     table = simple_table("limit", "figure", "limit", "")
     for item in data["limits"]:
         name = item["name"]

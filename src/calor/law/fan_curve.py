@@ -149,8 +149,11 @@ def second_ends(settings: FanCurve) -> tuple[float, float]:
     if settings.second_on_celsius is None:
         return 0.0, 0.0
     side = 1.0 if settings.action == "cool" else -1.0
-    made = settings.second_on_celsius - side * max(settings.hysteresis_celsius, 0.1)
-    return settings.second_on_celsius, made if settings.second_off_celsius is None else settings.second_off_celsius
+    off_celsius = settings.second_on_celsius - side * max(settings.hysteresis_celsius, 0.1)
+    return (
+        settings.second_on_celsius,
+        off_celsius if settings.second_off_celsius is None else settings.second_off_celsius,
+    )
 
 
 def outline(settings: FanCurve) -> tuple[list[float], list[float], list[float]]:

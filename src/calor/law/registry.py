@@ -85,11 +85,11 @@ def _unused() -> LawNumbers:
 @lru_cache(maxsize=64)
 def numbers(settings: AnyLaw, guards: Guard) -> LawNumbers:
     """The settings of any law and its guards as plain numbers."""
-    own = _DECIDING.get(settings.kind)
+    deciding = _DECIDING.get(settings.kind)
     return _unused()._replace(
         kind=list(KINDS).index(settings.kind),
         guard=guard.numbers(guards, settings.action),
-        **({} if own is None else {settings.kind: own.numbers(settings)}),
+        **({} if deciding is None else {settings.kind: deciding.numbers(settings)}),
     )
 
 

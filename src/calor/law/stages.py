@@ -238,9 +238,9 @@ def consequences(settings: Stages, unit: TemperatureUnit, setpoint_celsius: floa
     """One-line consequences beside the settings they follow from."""
     del setpoint_celsius
     lines = {}
-    made = [number for number, stage in enumerate(settings.stages, 1) if stage.off_offset_celsius is None]
-    if made:
-        which = ", ".join(str(number) for number in made)
+    implied = [number for number, stage in enumerate(settings.stages, 1) if stage.off_offset_celsius is None]
+    if implied:
+        which = ", ".join(str(number) for number in implied)
         lines["hysteresis_celsius"] = (
             f"The switch-off threshold of stage {which} is set"
             f" {format_difference(unit, settings.hysteresis_celsius)} further on."

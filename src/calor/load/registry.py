@@ -191,21 +191,21 @@ def power_watt(settings: AnyLoad, first: Any, second: Any, is_mean: bool) -> Col
     fan = getattr(settings, "fan_watt", 0.0)
     if fan and not is_mean:
         watt = (full - fan) * first + fan * first**3
-    own = abs(settings.second_watt) if isinstance(settings, Lump | Chamber | Liquid) else 0.0
-    own += getattr(settings, "second_fan_watt", 0.0)
-    return np.asarray(watt + own * second if np.ndim(second) else watt)
+    second_watt = abs(settings.second_watt) if isinstance(settings, Lump | Chamber | Liquid) else 0.0
+    second_watt += getattr(settings, "second_fan_watt", 0.0)
+    return np.asarray(watt + second_watt * second if np.ndim(second) else watt)
 
 
 def time_constant_s(settings: AnyLoad) -> float | None:
     """Time to 63 % of the way of any load, its slowest; infinite without loss, None where its model has none."""
-    own = getattr(KINDS[settings.kind][1], "time_constant_s", None)
-    return None if own is None else float(own(settings))
+    time_constant = getattr(KINDS[settings.kind][1], "time_constant_s", None)
+    return None if time_constant is None else float(time_constant(settings))
 
 
 def heat_capacity_j_per_k(settings: AnyLoad) -> float | None:
     """Heat that warms all of a load by one kelvin; None where its model knows no watts."""
-    own = getattr(KINDS[settings.kind][1], "heat_capacity_j_per_k", None)
-    return None if own is None else float(own(settings))
+    heat_capacity = getattr(KINDS[settings.kind][1], "heat_capacity_j_per_k", None)
+    return None if heat_capacity is None else float(heat_capacity(settings))
 
 
 def takes_contents(settings: AnyLoad) -> bool:

@@ -119,8 +119,8 @@ def for_time(warming: Warming, time_s: float) -> Sizing:
     else:
         left = math.exp(-time_s * loss / capacity)
         watt = loss * (rise - begun * left) / -math.expm1(-time_s * loss / capacity)
-    found = for_watt(warming, watt)
-    return found._replace(time_s=time_s, energy_wh=watt * time_s / 3600.0)
+    answer = for_watt(warming, watt)
+    return answer._replace(time_s=time_s, energy_wh=watt * time_s / 3600.0)
 
 
 def holding_cost(warming: Warming, price_per_kwh: float, hours: float = 24.0) -> float:

@@ -137,11 +137,11 @@ def slopes(
 def fastest_rate_per_s(settings: Thermoelectric, extra_w_per_k: float) -> float:
     """Upper bound of how fast its fastest part settles, 1/s."""
     n = float(settings.parallel)
-    own = n * (settings.conductance_w_per_k + settings.seebeck_v_per_k * settings.max_ampere)
-    below = own * settings.lower_ratio if settings.two_stages else own
-    cold = (own + settings.loss_w_per_k + extra_w_per_k) / settings.cold_j_per_k
+    conductance = n * (settings.conductance_w_per_k + settings.seebeck_v_per_k * settings.max_ampere)
+    below = conductance * settings.lower_ratio if settings.two_stages else conductance
+    cold = (conductance + settings.loss_w_per_k + extra_w_per_k) / settings.cold_j_per_k
     sink = (below + settings.sink_w_per_k) / settings.sink_j_per_k
-    plate = (own + below) / settings.plate_j_per_k if settings.two_stages else 0.0
+    plate = (conductance + below) / settings.plate_j_per_k if settings.two_stages else 0.0
     return 2.0 * max(cold, sink, plate)
 
 

@@ -44,8 +44,8 @@ def recognise(headers: list[str]) -> dict[Role, str]:
 def temperatures(headers: list[str], taken: list[str]) -> list[str]:
     """All headers that name a temperature and serve no other role, in their order."""
     free = [header for header in headers if header not in taken]
-    found = [h for h in free if any(re.search(pattern, h.strip().lower()) for pattern in _PATTERNS["temperature"])]
-    return found or []
+    headings = [h for h in free if any(re.search(pattern, h.strip().lower()) for pattern in _PATTERNS["temperature"])]
+    return headings or []
 
 
 def temperature_unit(header: str) -> TemperatureUnit:

@@ -78,11 +78,13 @@ def compare(time_s: Column, first: Column, second: Column, output: Column | None
     edges = 0 if on is None else int(np.count_nonzero(on[1:] != on[:-1]))
     on = on if edges >= FEWEST_EDGES else None
     if swing < max(6.0 * noise, 0.2):
-        found = _solved(second - first, [np.ones_like(first), *([] if on is None else [on])])
-        step, error = (math.nan, math.nan) if on is None else (float(found.values[1]), float(found.errors[1]))
+        coefficients = _solved(second - first, [np.ones_like(first), *([] if on is None else [on])])
+        step, error = (
+            (math.nan, math.nan) if on is None else (float(coefficients.values[1]), float(coefficients.errors[1]))
+        )
         why = "the temperature hardly moves in this log: it tells an offset, and no gain or lag"
         offset = float(np.mean(second - first))
-        return Comparison(offset, middle, math.nan, math.nan, math.nan, found.residual, step, error, edges, why)
+        return Comparison(offset, middle, math.nan, math.nan, math.nan, coefficients.residual, step, error, edges, why)
     # all alike smoothed: a reading between two noisy ones is quieter than they are, which would draw the lag there
     reach = (len(SMOOTHING) - 1) // 2
     time_s = time_s[reach : len(time_s) - reach]
@@ -177,33 +179,33 @@ def compare_log(path: Path) -> dict[str, Any]:
     names = list(columns)[:2]
     first, second = (to_celsius(temperature_unit(name), columns[name]) for name in names)
     try:
-        found = compare(time_s, first, second, output)
+        compared = compare(time_s, first, second, output)
     except ValueError as error:
         raise LogError(path, error) from None
 
     def plain(value: float) -> float | None:
         return value if math.isfinite(value) else None
 
-    follows = found.follows_output
+    follows = compared.follows_output
     verdict = {
-        True: f"the difference steps by {found.step_celsius:.3g} °C as the output goes on: look for a ground shift",
+        True: f"the difference steps by {compared.step_celsius:.3g} °C as the output goes on: look for a ground shift",
         False: "the difference does not follow the output",
         None: "too few switchings to tell whether the difference follows the output",
     }[follows]
     return {
         "first": names[0].strip(),
         "second": names[1].strip(),
-        "offset_celsius": found.offset_celsius,
-        "at_celsius": found.at_celsius,
-        "gain": plain(found.gain),
-        "lag_s": plain(found.lag_s),
-        "lag_error_s": plain(found.lag_error_s),
-        "residual_celsius": found.residual_celsius,
-        "output_step_celsius": plain(found.step_celsius),
-        "output_step_error_celsius": plain(found.step_error_celsius),
-        "switchings": found.edges,
+        "offset_celsius": compared.offset_celsius,
+        "at_celsius": compared.at_celsius,
+        "gain": plain(compared.gain),
+        "lag_s": plain(compared.lag_s),
+        "lag_error_s": plain(compared.lag_error_s),
+        "residual_celsius": compared.residual_celsius,
+        "output_step_celsius": plain(compared.step_celsius),
+        "output_step_error_celsius": plain(compared.step_error_celsius),
+        "switchings": compared.edges,
         "follows_output": follows,
-        "note": "; ".join(text for text in (found.why, verdict) if text),
+        "note": "; ".join(text for text in (compared.why, verdict) if text),
     }
 
 

@@ -30,10 +30,10 @@ def timeline(design: Design, trial: Trial) -> Conditions:
     Raises CalorError where a recorded ambient cannot be read.
     """
     watchdog_s = design.guard.watchdog_s
-    found = {0.0} | ambient.instants(trial)
+    instants = {0.0} | ambient.instants(trial)
     for event in trial.events:
-        found |= {event.at_s, event.end_s(trial.span_s, watchdog_s)}
-    at_s = np.array([*sorted(instant for instant in found if instant < trial.span_s), np.inf])
+        instants |= {event.at_s, event.end_s(trial.span_s, watchdog_s)}
+    at_s = np.array([*sorted(instant for instant in instants if instant < trial.span_s), np.inf])
     values = np.zeros((len(at_s), COLUMNS))
     air = ambient.weather(trial, design.ambient_celsius(trial), at_s)
     values[:, AMBIENT], values[:, HUMIDITY] = air.celsius, air.humidity

@@ -18,42 +18,42 @@ from calor.sense.checks import FAULT_WORDS
 
 def with_found_events(trace: Trace, design: Design) -> Trace:
     """The trace with what the guards did added to its events, in order of time."""
-    found = list(trace.events)
+    events = list(trace.events)
     flags = trace.whole_flags
     by_alarm = np.flatnonzero(flags & Flag.TRIPPED)
     tripped = np.flatnonzero(flags & Flag.CUT_OUT)
     if len(by_alarm) and by_alarm[0] == tripped[0]:
         text = "tripped by an alarm, output off and latched"
-        found.append(RunEvent(float(trace.time_s[by_alarm[0]]), "cut_out", text))
+        events.append(RunEvent(float(trace.time_s[by_alarm[0]]), "cut_out", text))
     elif len(tripped):
         word = "below" if trace.cools else "above"
         limit = float(design.guard.cut_out_celsius or 0.0)
         text = f"cut-out tripped {word} {limit:g} °C, output off and latched"
-        found.append(RunEvent(float(trace.time_s[tripped[0]]), "cut_out", text, celsius=limit))
+        events.append(RunEvent(float(trace.time_s[tripped[0]]), "cut_out", text, celsius=limit))
     faulty = (flags & Flag.PROBE_FAULT) > 0
     begins = np.flatnonzero(faulty & ~np.concatenate(([False], faulty[:-1])))
     asked = f"{design.guard.probe_fault_output * 100:g} %"
     # a probe at the edge of its scale may flicker in and out of fault: the first ones say it
     for k in begins[:20]:
         word = _fault_word(int(flags[k]))
-        found.append(RunEvent(float(trace.time_s[k]), "probe_fault", f"probe fault{word}, output {asked}"))
+        events.append(RunEvent(float(trace.time_s[k]), "probe_fault", f"probe fault{word}, output {asked}"))
     for alarm in design.guard.alarms:
         is_difference = alarm.kind not in ("high", "low")
         celsius = float("nan") if alarm.kind == "probe_fault" else alarm.celsius
-        found += [
+        events += [
             RunEvent(at_s, "alarm", alarms.line(alarm), celsius=celsius, is_difference=is_difference)
             for at_s in alarm_instants(alarm, design, trace)
         ]
     if isinstance(design.law, FanCurve) and design.law.full_alarm_s is not None:
         full = trace.demand >= 1.0 - 1e-9
         text = f"alarm: at full output for {design.law.full_alarm_s:g} s"
-        found += [RunEvent(at_s, "alarm", text) for at_s in _lasting(full, design.law.full_alarm_s, trace)]
+        events += [RunEvent(at_s, "alarm", text) for at_s in _lasting(full, design.law.full_alarm_s, trace)]
     if isinstance(design.setpoint, programs.Program) and not (flags & (Flag.MAINS_LOST | Flag.STALLED)).any():
         row = programs.over_at(programs.numbers(design.setpoint), trace.measured_celsius, float(design.law.period_s))
         if row >= 0:
-            found.append(RunEvent(float(trace.time_s[row]), "program_over", "program over"))
-    found.sort(key=lambda event: event.at_s)
-    return replace(trace, events=tuple(found))
+            events.append(RunEvent(float(trace.time_s[row]), "program_over", "program over"))
+    events.sort(key=lambda event: event.at_s)
+    return replace(trace, events=tuple(events))
 
 
 def _fault_word(flags: int) -> str:

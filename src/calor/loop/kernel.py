@@ -283,7 +283,7 @@ def run(
         first_row = now_row
         for output in range(outputs):
             at_s, drive_row, heat, count = begin_s, first_row, 0.0, changes[output]
-            own = second_drive if output == 1 else drive
+            output_drive = second_drive if output == 1 else drive
             state = drives.kept_state(drive_states, output)
             now_given = given[output]
             columns[OUTPUTS_FROM + output, k] = asked[output]
@@ -298,7 +298,7 @@ def run(
                 else:
                     fault_now = values[drive_row, SWITCH_FAULT] if output == 0 else 0.0
                     state, count, now_given, part = give(
-                        own, state, asked[output], power, fault_now, at_s, until_s, switch_s, switch_level,
+                        output_drive, state, asked[output], power, fault_now, at_s, until_s, switch_s, switch_level,
                         output, count, now_given,
                     )  # fmt: skip
                     heat += part

@@ -112,43 +112,43 @@ def _converter(settings: AnyProbe) -> list[Cause]:
         own_adc = probe.firmware.adc
         return probe._replace(firmware=probe.firmware._replace(adc=own_adc._replace(divisor=own_adc.codes - share)))
 
-    found = []
+    listed = []
     cancels = (fed and converter.ratiometric) or (isinstance(settings, Rtd) and settings.circuit == "ratiometric")
     if voltage and not cancels:
-        found.append(Cause("reference voltage", reference))
+        listed.append(Cause("reference voltage", reference))
         if fed:
-            found.append(Cause("supply of the probe", supply))
+            listed.append(Cause("supply of the probe", supply))
     if converter.gain_error_fraction:
-        found.append(Cause("converter gain", gain))
+        listed.append(Cause("converter gain", gain))
     if converter.offset_error_counts:
-        found.append(Cause("converter offset", offset))
+        listed.append(Cause("converter offset", offset))
     if converter.divide_by == "2^n-1":
-        found.append(Cause("division by 2^n-1", division, one_way=True, drawn=False))
-    found.append(Cause("quantisation", rounding, one_way=True, drawn=False, calibrated_out=False))
-    return found
+        listed.append(Cause("division by 2^n-1", division, one_way=True, drawn=False))
+    listed.append(Cause("quantisation", rounding, one_way=True, drawn=False, calibrated_out=False))
+    return listed
 
 
 def causes(settings: AnyProbe) -> list[Cause]:
     """Everything that may be off with a probe, in the order of the signal."""
-    found = _sensor(settings)
+    listed = _sensor(settings)
     tolerances: tuple[Tolerance, ...] = registry.module_of(settings).tolerances(settings)
-    found += [_own(tolerance, settings.kind) for tolerance in tolerances]
+    listed += [_own(tolerance, settings.kind) for tolerance in tolerances]
     if settings.offset_celsius:
 
         def mounted(probe: ProbeNumbers, share: float) -> ProbeNumbers:
             return probe._replace(offset_celsius=probe.offset_celsius + share * settings.offset_celsius)
 
-        found.append(Cause("offset of the probe", mounted))
+        listed.append(Cause("offset of the probe", mounted))
     if registry.gives_code(settings):
         half = 0.5 * registry.numbers(settings).code.celsius_per_code
 
         def step(probe: ProbeNumbers, share: float) -> ProbeNumbers:
             return probe._replace(offset_celsius=probe.offset_celsius + share * half)
 
-        found.append(Cause("quantisation", step, drawn=False, calibrated_out=False))
+        listed.append(Cause("quantisation", step, drawn=False, calibrated_out=False))
     elif registry.has_converter(settings):
-        found += _converter(settings)
-    return found
+        listed += _converter(settings)
+    return listed
 
 
 def calibrated_to(settings: AnyProbe, probe: ProbeNumbers, doubt: float = 0.0) -> ProbeNumbers:
@@ -184,7 +184,7 @@ def contributions_over(settings: AnyProbe, celsius: Column) -> list[tuple[str, C
     def moved(probe: ProbeNumbers) -> Column:
         return np.asarray(np.abs(sweep.celsius_of_exact(probe, celsius) - truth))
 
-    found = []
+    contributions = []
     for cause in causes(settings):
         most = np.zeros(len(celsius))
         for share in (1.0,) if cause.one_way else (1.0, -1.0):
@@ -193,22 +193,24 @@ def contributions_over(settings: AnyProbe, celsius: Column) -> list[tuple[str, C
             else:
                 changed = cause.change(nominal, share)
             most = np.fmax(most, moved(changed))  # where one way leaves the scale, the other still tells
-        found.append((cause.name, np.where(np.isfinite(truth), most, np.nan)))
+        contributions.append((cause.name, np.where(np.isfinite(truth), most, np.nan)))
     if any(point.uncertainty_celsius for point in settings.calibration):
         most = np.fmax(*(moved(calibrated_to(settings, base, doubt)) for doubt in (-1.0, 1.0)))
-        found.append(("uncertainty of the calibration", most))
-    own = np.abs(truth - celsius)
-    if np.nanmax(own, initial=0.0) > 1e-6:
-        found.append(("inverse polynomial" if settings.kind == "thermocouple" else "correction curve", own))
-    return found
+        contributions.append(("uncertainty of the calibration", most))
+    error_celsius = np.abs(truth - celsius)
+    if np.nanmax(error_celsius, initial=0.0) > 1e-6:
+        contributions.append(
+            ("inverse polynomial" if settings.kind == "thermocouple" else "correction curve", error_celsius)
+        )
+    return contributions
 
 
 def budget(settings: AnyProbe, celsius: float) -> Budget | None:
     """The error budget at `celsius`; None where the probe cannot be read there."""
-    found = [(name, float(most[0])) for name, most in contributions_over(settings, np.array([celsius]))]
-    if not all(math.isfinite(most) for _, most in found):
+    contributions = [(name, float(most[0])) for name, most in contributions_over(settings, np.array([celsius]))]
+    if not all(math.isfinite(most) for _, most in contributions):
         return None
-    parts = sorted((Contribution(name, most) for name, most in found), key=lambda part: -part.celsius)
+    parts = sorted((Contribution(name, most) for name, most in contributions), key=lambda part: -part.celsius)
     return Budget(
         celsius,
         tuple(parts),

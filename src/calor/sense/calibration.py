@@ -83,10 +83,10 @@ def fit(readings: Column, truth: Column, kind: Correction) -> CorrectionNumbers:
     if kind == "none" or not len(readings):
         return NOTHING
     middle = float(readings.mean())
-    found = np.zeros(3)
+    coefficients = np.zeros(3)
     degree = _DEGREE[kind]
-    found[: degree + 1] = np.polyfit(readings - middle, truth - readings, degree)[::-1]
-    return CorrectionNumbers(middle, *(float(value) for value in found))
+    coefficients[: degree + 1] = np.polyfit(readings - middle, truth - readings, degree)[::-1]
+    return CorrectionNumbers(middle, *(float(value) for value in coefficients))
 
 
 @compiled

@@ -48,18 +48,18 @@ def answer(settings: AnyProbe, unit: TemperatureUnit, setpoint_celsius: float) -
         plain = registry.numbers(settings)
         code = float(sweep.counts_over(plain, np.array([setpoint_celsius]))[0])
         first += f" Expect code {code:.0f} of {plain.firmware.adc.codes:.0f}."
-    found = budget.budget(settings, setpoint_celsius)
-    if found is None:
+    errors = budget.budget(settings, setpoint_celsius)
+    if errors is None:
         return (
             first,
             f"It cannot be read at {at}: the signal is outside the converter, or so near its end that it looks broken.",
         )
-    if not found.contributions or found.worst_case_celsius == 0.0:
+    if not errors.contributions or errors.worst_case_celsius == 0.0:
         return first, "Nothing is set that would make it read wrong."
-    largest = found.contributions[0]
+    largest = errors.contributions[0]
     second = (
-        f"The reading may be wrong by {format_difference(unit, found.rss_celsius)} (root-sum-square),"
-        f" {format_difference(unit, found.worst_case_celsius)} at worst; most by"
+        f"The reading may be wrong by {format_difference(unit, errors.rss_celsius)} (root-sum-square),"
+        f" {format_difference(unit, errors.worst_case_celsius)} at worst; most by"
         f" {largest.cause}, {format_difference(unit, largest.celsius)}."
     )
     return first, second

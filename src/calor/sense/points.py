@@ -40,13 +40,13 @@ def _quantity(settings: AnyProbe, celsius: float | None, share: float | None) ->
     key = getattr(module, "QUANTITY", "")
     if not key:
         return "", None
-    own = module.numbers(settings)
+    constants = module.numbers(settings)
     if celsius is not None:
-        return key, _plain(module.celsius_to_quantity(own, celsius))
+        return key, _plain(module.celsius_to_quantity(constants, celsius))
     back = getattr(module, "share_to_quantity", None)
     if share is None:
         return key, None
-    return key, _plain(back(own, share)) if back is not None else None
+    return key, _plain(back(constants, share)) if back is not None else None
 
 
 def _point(settings: AnyProbe, plain: ProbeNumbers, celsius: float | None, counts: float) -> Point:
@@ -117,21 +117,21 @@ def code_range(plain: ProbeNumbers) -> tuple[int, int]:
 
 def report(settings: AnyProbe, points: list[Point]) -> dict[str, Any]:
     """Points with the error budget at the first of them that can be read."""
-    found = None
+    errors = None
     for point in points:
-        if point["celsius"] is not None and found is None:
-            found = budget.budget(settings, float(point["celsius"]))
+        if point["celsius"] is not None and errors is None:
+            errors = budget.budget(settings, float(point["celsius"]))
     return {
         "points": points,
-        "budget_at_celsius": None if found is None else found.celsius,
-        "budget": [] if found is None else [part._asdict() for part in found.contributions],
-        "worst_case_celsius": None if found is None else found.worst_case_celsius,
-        "rss_celsius": None if found is None else found.rss_celsius,
-        "finer": _finer(settings, None if found is None else found.celsius),
+        "budget_at_celsius": None if errors is None else errors.celsius,
+        "budget": [] if errors is None else [part._asdict() for part in errors.contributions],
+        "worst_case_celsius": None if errors is None else errors.worst_case_celsius,
+        "rss_celsius": None if errors is None else errors.rss_celsius,
+        "finer": _finer(settings, None if errors is None else errors.celsius),
     }
 
 
 def _finer(settings: AnyProbe, celsius: float | None) -> list[dict[str, float | str]]:
     """What would make a count finer at `celsius`, the finest first."""
-    found = [] if celsius is None else changes(settings, celsius)
-    return [{"change": change.words, "celsius_per_count": change.celsius_per_count} for change in found]
+    finer = [] if celsius is None else changes(settings, celsius)
+    return [{"change": change.words, "celsius_per_count": change.celsius_per_count} for change in finer]

@@ -66,8 +66,8 @@ def _chip_celsius(probe: ProbeNumbers, celsius: float, wiring: int) -> float:
     if probe.kind != THERMOCOUPLE:
         return celsius
     measured = thermocouple.measured_millivolt(probe.hardware.thermocouple, celsius, wiring)
-    own = probe.firmware.thermocouple
-    return thermocouple.quantity_to_celsius(own, measured + own.cold_millivolt)
+    thermocouple_side = probe.firmware.thermocouple
+    return thermocouple.quantity_to_celsius(thermocouple_side, measured + thermocouple_side.cold_millivolt)
 
 
 @compiled

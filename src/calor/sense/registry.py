@@ -171,18 +171,18 @@ def _fault_ends(settings: AnyProbe, side: Side) -> tuple[float, float]:
     top = min(codes - 1.0, float(math.floor(codes * ceiling / volt)))
     bottom = float(math.floor(codes * side.adc.input_low_volt / volt))
     margin = float(max(1, int((top + 1.0) * adc.FAULT_SHARE)))
-    own = getattr(module, "fault_ends", None)
-    if own is None:
+    ends = getattr(module, "fault_ends", None)
+    if ends is None:
         return bottom + margin, top - margin
-    below, above = own(settings, getattr(side, settings.kind), side.adc, adc.ScaleEnds(bottom, top, margin))
+    below, above = ends(settings, getattr(side, settings.kind), side.adc, adc.ScaleEnds(bottom, top, margin))
     return float(below), float(above)
 
 
 def celsius_range(settings: AnyProbe) -> tuple[float, float]:
     """Temperatures that the kind of probe can be read back over, °C."""
     module = module_of(settings)
-    own = getattr(module, "celsius_range", None)
-    low, high = own(settings) if own is not None else (
+    limits = getattr(module, "celsius_range", None)
+    low, high = limits(settings) if limits is not None else (
         getattr(module, "LOW_CELSIUS", -273.0), getattr(module, "HIGH_CELSIUS", 2000.0)
     )  # fmt: skip
     return float(low), float(high)
@@ -200,10 +200,10 @@ def calibrated(settings: AnyProbe, firmware: Side) -> tuple[Side, CorrectionNumb
         own = firmware.thermistor
         ohm = np.array([float(thermistor.celsius_to_quantity(own, reading)) for reading in readings])
         try:
-            found = steinhart_hart.coefficients(truth, ohm)
+            fitted = steinhart_hart.coefficients(truth, ohm)
         except ValueError:
             # points that no thermistor's curve goes through are corrected by a parabola, as any other probe's
             return firmware, calibration.fit(readings, truth, kind)
-        a0, a1, a2, a3 = thermistor.about(found, own.reference_ohm)
+        a0, a1, a2, a3 = thermistor.about(fitted, own.reference_ohm)
         return with_own(firmware, "thermistor", own._replace(a0=a0, a1=a1, a2=a2, a3=a3)), calibration.NOTHING
     return firmware, calibration.fit(readings, truth, kind)

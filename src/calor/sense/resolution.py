@@ -110,12 +110,12 @@ def changes(settings: AnyProbe, celsius: float) -> list[Change]:
             fed = isinstance(settings, Thermistor) or (isinstance(settings, Rtd) and settings.circuit == "divider")
             words = f"a reference of {volt:g} V" + (", no longer ratiometric" if fed and converter.ratiometric else "")
             wanted.append((words, settings.model_copy(update={"adc": other})))
-    found = []
+    options = []
     for words, changed in wanted:
         fine = celsius_per_count(changed, celsius)
         if fine is not None and fine > 0.0 and _is_inside(changed, celsius):
-            found.append(Change(words, fine, changed))
-    return sorted(found, key=lambda change: change.celsius_per_count)
+            options.append(Change(words, fine, changed))
+    return sorted(options, key=lambda change: change.celsius_per_count)
 
 
 def _is_inside(settings: AnyProbe, celsius: float) -> bool:

@@ -245,19 +245,19 @@ def tolerances(settings: Rtd) -> tuple[Tolerance, ...]:
     def warmed(own: RtdNumbers, share: float) -> RtdNumbers:
         return own._replace(dissipation_w_per_k=settings.dissipation_w_per_k / max(share, 1e-9))
 
-    found = [Tolerance("self-heating", warmed, one_way=True)]
+    listed = [Tolerance("self-heating", warmed, one_way=True)]
     if settings.circuit == "current":
-        found.append(Tolerance("excitation current", current))
+        listed.append(Tolerance("excitation current", current))
     else:
         name = {"divider": "series resistor", "bridge": "bridge resistor", "ratiometric": "reference resistor"}
-        found.append(Tolerance(name[settings.circuit], resistor))
+        listed.append(Tolerance(name[settings.circuit], resistor))
     if settings.amplifier_gain != 1.0:
-        found.append(Tolerance("amplifier gain", gain))
+        listed.append(Tolerance("amplifier gain", gain))
     if settings.lead_ohm > 0.0 and settings.wires == 2:
-        found.append(Tolerance("lead resistance", leads, one_way=True))
+        listed.append(Tolerance("lead resistance", leads, one_way=True))
     if settings.lead_ohm > 0.0 and settings.wires == 3:
-        found.append(Tolerance("lead resistance", mismatch))
-    return tuple(found)
+        listed.append(Tolerance("lead resistance", mismatch))
+    return tuple(listed)
 
 
 def class_error(settings: Rtd) -> tuple[float, float, float]:
@@ -273,20 +273,21 @@ def title(settings: Rtd) -> str:
 
 def consequences(settings: Rtd, unit: TemperatureUnit, setpoint_celsius: float) -> dict[str, str]:
     """One-line consequences beside the settings they follow from."""
-    own = numbers(settings)
-    ohm = float(celsius_to_quantity(own, setpoint_celsius))
-    watt = float(_ampere(own, ohm)) ** 2 * ohm
+    constants = numbers(settings)
+    ohm = float(celsius_to_quantity(constants, setpoint_celsius))
+    watt = float(_ampere(constants, ohm)) ** 2 * ohm
     warmer = difference_to(unit, watt / settings.dissipation_w_per_k)
     lines = {
         "series_ohm": f"The RTD has {ohm:.2f} Ω at the setpoint.",
         "dissipation_w_per_k": f"{watt * 1e3:.3g} mW warm it by {warmer:.2g} {unit}.",
     }
-    milliampere = float(_ampere(own, ohm)) * 1e3
+    milliampere = float(_ampere(constants, ohm)) * 1e3
     if settings.circuit == "ratiometric":
         lines["reference_ohm"] = f"{milliampere:.3g} mA flow; 1 mA at most is usual."
     if settings.lead_ohm and settings.wires == 2:
         slope = float(
-            celsius_to_quantity(own, setpoint_celsius + 0.5) - celsius_to_quantity(own, setpoint_celsius - 0.5)
+            celsius_to_quantity(constants, setpoint_celsius + 0.5)
+            - celsius_to_quantity(constants, setpoint_celsius - 0.5)
         )
         lines["lead_ohm"] = (
             f"Both leads read as {difference_to(unit, 2.0 * settings.lead_ohm / slope):.2g} {unit} too warm."

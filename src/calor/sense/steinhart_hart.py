@@ -75,9 +75,9 @@ def coefficients(celsius: Column, ohm: Column) -> Coefficients:
     kelvin = celsius + KELVIN_AT_0_CELSIUS
     solved = np.linalg.lstsq(basis / scale * kelvin[:, None], np.ones_like(x), rcond=None)[0] / scale
     a = float(solved[0] - solved[1] * middle - solved[2] * middle**3)
-    found = Coefficients(a, float(solved[1]), float(solved[2]))
-    check_falls(found, float(x.min()), float(x.max()))
-    return found
+    candidate = Coefficients(a, float(solved[1]), float(solved[2]))
+    check_falls(candidate, float(x.min()), float(x.max()))
+    return candidate
 
 
 def check_falls(found: Coefficients, low_log: float, high_log: float) -> None:
@@ -128,11 +128,11 @@ def three_parameters(celsius: Column, ohm: Column) -> tuple[tuple[float, float, 
     def misses(p: Column) -> Column:
         return np.asarray((np.exp(p[0] + p[1] / (celsius + p[2])) - ohm) / ohm.mean())
 
-    found = least_squares(
+    solution = least_squares(
         misses, [log_b1, b2, b3], x_scale=[1.0, abs(b2) + 1.0, abs(b3) + 1.0], xtol=1e-15, ftol=1e-15, gtol=1e-15,
         method="lm", max_nfev=20_000,
     )  # fmt: skip
-    p = found.x
+    p = solution.x
     residuals = np.exp(p[0] + p[1] / (celsius + p[2])) - ohm
     return (math.exp(float(p[0])), float(p[1]), float(p[2])), float(residuals @ residuals)
 
@@ -141,11 +141,11 @@ def fit(celsius: Column, ohm: Column) -> Fit:
     """Steinhart–Hart, beta and the three-parameter curve of points, with residuals. Raises ValueError."""
     order = np.argsort(celsius, kind="stable")
     celsius, ohm = np.asarray(celsius, float)[order], np.asarray(ohm, float)[order]
-    found = coefficients(celsius, ohm)
+    solution = coefficients(celsius, ohm)
     slope, r25 = beta(celsius, ohm)
-    fitted = np.array([ohm_at(found, at) for at in celsius])
+    fitted = np.array([ohm_at(solution, at) for at in celsius])
     if len(celsius) == FEWEST_POINTS:
-        return Fit(found, slope, r25, celsius, ohm, fitted, None, math.nan)
+        return Fit(solution, slope, r25, celsius, ohm, fitted, None, math.nan)
     three, rss = three_parameters(celsius, ohm)
     usable = all(map(math.isfinite, (*three, rss)))
-    return Fit(found, slope, r25, celsius, ohm, fitted, three if usable else None, rss)
+    return Fit(solution, slope, r25, celsius, ohm, fitted, three if usable else None, rss)

@@ -130,8 +130,8 @@ def _own_words(error: CalorError) -> str:
 def _finer(settings: AnyProbe, scope: Scope, unit: TemperatureUnit) -> str:
     """What would buy a finer count at the setpoint, in one line."""
     now = celsius_per_count(settings, scope.setpoint_celsius)
-    found = resolution.changes(settings, scope.setpoint_celsius)
-    better = [change for change in found if now is not None and change.celsius_per_count < 0.97 * now][:3]
+    changes = resolution.changes(settings, scope.setpoint_celsius)
+    better = [change for change in changes if now is not None and change.celsius_per_count < 0.97 * now][:3]
     if not better:
         return ""
     texts = [f"{change.words}: {describe.fine(unit, change.celsius_per_count)}" for change in better]

@@ -112,8 +112,8 @@ def _made(settings: AnyProbe, scope: _Scope, entries: int, number: Number) -> Ta
     stored = (
         np.round(values / scope.celsius_per_step) if number == "integer" else values.astype(np.float32).astype(float)
     )
-    found = looked_up(stored, scope.first, scope.last, scope.codes, number, scope.celsius_per_step)
-    away = np.abs(found - scope.truth)
+    table_celsius = looked_up(stored, scope.first, scope.last, scope.codes, number, scope.celsius_per_step)
+    away = np.abs(table_celsius - scope.truth)
     worst = int(np.argmax(away))
     return Table(
         scope.first, scope.last, number, scope.celsius_per_step if number == "integer" else 1.0, stored,
@@ -141,11 +141,11 @@ def smallest(
     scope = _scope(settings, low_celsius, high_celsius)
     best = None
     for entries in range(2, min(MOST_ENTRIES, scope.last - scope.first + 1) + 1):
-        found = _made(settings, scope, entries, number)
-        if found.worst_celsius <= within_celsius:
-            return found
-        if best is None or found.worst_celsius < best.worst_celsius:
-            best = found
+        table = _made(settings, scope, entries, number)
+        if table.worst_celsius <= within_celsius:
+            return table
+        if best is None or table.worst_celsius < best.worst_celsius:
+            best = table
         elif number == "integer" and entries > 2 * best.entries + 64:
             break  # only the rounding of the entries is left
     said = f"{best.worst_celsius:.3g} °C with {best.entries} entries" if best is not None else "none"

@@ -88,22 +88,22 @@ def curve_of(settings: Thermistor) -> Coefficients | None:
             raise ValueError(f"points: {error}") from None
     if settings.steinhart_hart is None:
         return None
-    found = Coefficients(*settings.steinhart_hart)
-    ohm_25 = steinhart_hart.ohm_at(found, 25.0)
+    given_coefficients = Coefficients(*settings.steinhart_hart)
+    ohm_25 = steinhart_hart.ohm_at(given_coefficients, 25.0)
     x = math.log(ohm_25) if 0.0 < ohm_25 < math.inf else math.nan
     # from a hundredth to a hundredfold of its resistance at 25 °C it must fall as it warms
     span = x + np.linspace(-4.6, 4.6, 101)
-    back = found.a + found.b * x + found.c * x**3
-    slopes = found.b + 3.0 * found.c * span**2
+    back = given_coefficients.a + given_coefficients.b * x + given_coefficients.c * x**3
+    slopes = given_coefficients.b + 3.0 * given_coefficients.c * span**2
     # the beta that this slope is at 25 °C: that of parts on sale is 2500 to 5000 K (common practice)
-    steep = 1.0 / float(found.b + 3.0 * found.c * x**2)
+    steep = 1.0 / float(given_coefficients.b + 3.0 * given_coefficients.c * x**2)
     fits = abs(back * KELVIN_AT_25_CELSIUS - 1.0) < 1e-6 and 0.1 < ohm_25 < 1e9 and 500.0 < steep < 20_000.0
     if not (fits and (slopes > 0.0).all()):
         raise ValueError(
             f"steinhart_hart {list(settings.steinhart_hart)} is no thermistor: its resistance must fall as it warms;"
             " usual are about [1e-3, 2e-4, 1e-7] with R in ohm"
         )
-    return found
+    return given_coefficients
 
 
 def rewritten(settings: Thermistor, given: str) -> dict[str, object]:
@@ -111,20 +111,20 @@ def rewritten(settings: Thermistor, given: str) -> dict[str, object]:
 
     By beta it goes through the curve at 25 and 85 °C, by the others through 0, 25 and 50 °C (common practice).
     """
-    own = numbers(settings)
+    constants = numbers(settings)
     plain: dict[str, object] = {
         "r25_ohm": R25_OHM, "beta_kelvin": BETA_KELVIN, "steinhart_hart": None, "points": None
     }  # fmt: skip
     if given == "beta":
-        cold, warm = (float(celsius_to_quantity(own, at)) for at in (25.0, 85.0))
+        cold, warm = (float(celsius_to_quantity(constants, at)) for at in (25.0, 85.0))
         slope = math.log(cold / warm) / (1.0 / KELVIN_AT_25_CELSIUS - 1.0 / (85.0 + KELVIN_AT_0_CELSIUS))
         return plain | {"r25_ohm": float(f"{cold:.5g}"), "beta_kelvin": float(f"{slope:.5g}")}
     at = np.array([0.0, 25.0, 50.0])
-    ohm = np.array([float(f"{celsius_to_quantity(own, celsius):.6g}") for celsius in at])
+    ohm = np.array([float(f"{celsius_to_quantity(constants, celsius):.6g}") for celsius in at])
     if given == "points":
         return plain | {"points": tuple(zip(at.tolist(), ohm.tolist(), strict=True))}
-    found = steinhart_hart.coefficients(at, ohm)
-    return plain | {"steinhart_hart": tuple(float(f"{value:.9g}") for value in found)}
+    fitted = steinhart_hart.coefficients(at, ohm)
+    return plain | {"steinhart_hart": tuple(float(f"{value:.9g}") for value in fitted)}
 
 
 def ceiling_volt(settings: Thermistor) -> float:

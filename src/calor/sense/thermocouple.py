@@ -201,10 +201,15 @@ def title(settings: Thermocouple) -> str:
 
 def consequences(settings: Thermocouple, unit: TemperatureUnit, setpoint_celsius: float) -> dict[str, str]:
     """One-line consequences beside the settings they follow from."""
-    own = numbers(settings)
-    millivolt = float(measured_millivolt(own, setpoint_celsius, 0))
-    cold = float(its90.celsius_to_millivolt(own.letter, settings.cold_junction_celsius + 1.0)) - own.cold_millivolt
-    here = float(celsius_to_quantity(own, setpoint_celsius + 1.0) - celsius_to_quantity(own, setpoint_celsius))
+    constants = numbers(settings)
+    millivolt = float(measured_millivolt(constants, setpoint_celsius, 0))
+    cold = (
+        float(its90.celsius_to_millivolt(constants.letter, settings.cold_junction_celsius + 1.0))
+        - constants.cold_millivolt
+    )
+    here = float(
+        celsius_to_quantity(constants, setpoint_celsius + 1.0) - celsius_to_quantity(constants, setpoint_celsius)
+    )
     lines = {}
     if here > 0.0:
         per = difference_to(unit, cold / here)

@@ -21,28 +21,28 @@ NEW_DELAY_S = {"loop_break": 300.0, "rate_of_rise": 60.0}
 
 def fields_of(kind: str) -> dict[str, FieldInfo]:
     """The settings an alarm of a kind has, the temperature as what it is: absolute, or a difference."""
-    own = dict(Alarm.model_fields)
-    del own["kind"]
+    fields = dict(Alarm.model_fields)
+    del fields["kind"]
     if kind == "probe_fault":
-        del own["celsius"], own["hysteresis_celsius"], own["standby"]
-        return own
-    own["celsius"] = (
+        del fields["celsius"], fields["hysteresis_celsius"], fields["standby"]
+        return fields
+    fields["celsius"] = (
         temperature(50.0, "Alarm temperature", "The alarm is raised beyond this.")
         if kind in ("high", "low")
         else difference(1.0, "Distance", "How far from the setpoint the alarm is raised.")
     )
-    own["celsius"].annotation = float
+    fields["celsius"].annotation = float
     if kind == "rate_of_rise":
-        del own["hysteresis_celsius"], own["standby"]
-        own["celsius"].title = "Rise"
-        own["delay_s"] = duration(
+        del fields["hysteresis_celsius"], fields["standby"]
+        fields["celsius"].title = "Rise"
+        fields["delay_s"] = duration(
             60.0, "Time window", "The time in which it may not rise by that much.", 0.001, 86_400.0
         )
-        own["delay_s"].annotation = float
+        fields["delay_s"].annotation = float
     if kind == "loop_break":
-        del own["hysteresis_celsius"], own["standby"]
-        own["celsius"].title = "Least movement"
-    return own
+        del fields["hysteresis_celsius"], fields["standby"]
+        fields["celsius"].title = "Least movement"
+    return fields
 
 
 class AlarmList(QWidget):

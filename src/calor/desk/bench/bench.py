@@ -169,8 +169,8 @@ class Bench(QFrame):
         segments = self._kinds.get(self._desk.view.bench)
         parts: list[QWidget] = [self._wide, self._code, *(segments.buttons.values() if segments else ())]
         inside = self.form.findChildren(QWidget) if self.form is not None else []
-        own = [widget for widget in inside if widget.focusPolicy() & Qt.FocusPolicy.TabFocus]
-        return parts + [widget for widget in own if widget.window() is self.window()]
+        focusable = [widget for widget in inside if widget.focusPolicy() & Qt.FocusPolicy.TabFocus]
+        return parts + [widget for widget in focusable if widget.window() is self.window()]
 
     def set_theme(self, theme: look.Theme) -> None:
         """Take a theme's colours into what the form draws."""

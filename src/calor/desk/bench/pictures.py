@@ -129,12 +129,12 @@ def _over_temperature(
 
     def draw(picture: BenchPicture, law: Any) -> None:
         setpoint, unit = picture._desk.document.design.setpoint.celsius, picture._desk.view.unit
-        found = outline(law, setpoint)
-        picture.lines(found, law.action == "cool")
+        curve = outline(law, setpoint)
+        picture.lines(curve, law.action == "cool")
         picture.mark(float(celsius_to(unit, setpoint)))
         picture.set_title(title.format(unit=unit))
         if said is not None:
-            _read_lines(picture, found, lambda x, y: f"{x:.2f} {unit}: {said(y)}")
+            _read_lines(picture, curve, lambda x, y: f"{x:.2f} {unit}: {said(y)}")
 
     return draw
 
@@ -150,15 +150,15 @@ def _timer(picture: BenchPicture, law: Any) -> None:
 def _fan(picture: BenchPicture, law: Any) -> None:
     unit, t = picture._desk.view.unit, picture._theme
     places, warming, cooling = fan_curve.outline(law)
-    found = [Outline("back", list(places), list(cooling)), Outline("going", list(places), list(warming))]
-    picture.lines(found, law.action == "cool")
+    outlines = [Outline("back", list(places), list(cooling)), Outline("going", list(places), list(warming))]
+    picture.lines(outlines, law.action == "cool")
     if law.second_on_celsius is not None:
         on, off = fan_curve.second_ends(law)
         x = np.asarray(celsius_to(unit, np.array([off, off, on, on])))
         picture.draw("second", x, np.array([-4.0, 104.0, 104.0, -4.0]), t.setpoint, 1.0)
     second = "" if law.second_on_celsius is None else "; ochre: second fan"
     picture.set_title(f"% over {unit}; grey: until it goes off{second}")
-    _read_lines(picture, found, lambda x, y: f"{x:.1f} {unit}: {y[1]:.0f} %, running {y[0]:.0f} %")
+    _read_lines(picture, outlines, lambda x, y: f"{x:.1f} {unit}: {y[1]:.0f} %, running {y[0]:.0f} %")
     ends = law.points or ((law.start_celsius, law.floor), (law.full_celsius, 1.0))
     picture.corners = [Corner(float(celsius_to(unit, celsius)), output * 100.0) for celsius, output in ends]
 

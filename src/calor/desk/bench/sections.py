@@ -154,20 +154,20 @@ def sections_of(design: Design, block: str) -> tuple[Section, ...]:
         return probe_sections.sections(settings)
     if block == "drive":
         return _drive(design)
-    found = SECTIONS.get((block, getattr(settings, "kind", "")), (("", block, ()),))
+    sections = SECTIONS.get((block, getattr(settings, "kind", "")), (("", block, ()),))
     if block == "setpoint":
         if getattr(design.setpoint, "end", "") not in ("", "fall_to"):
-            found = tuple(
-                (head, part, tuple(key for key in keys if key != "end_celsius")) for head, part, keys in found
+            sections = tuple(
+                (head, part, tuple(key for key in keys if key != "end_celsius")) for head, part, keys in sections
             )
-        return (*found, *_by_hand(design))
+        return (*sections, *_by_hand(design))
     if block == "law" and design.law.action != "heat_cool":
         kept = [
             (heading, part, tuple(key for key in keys if key not in ONLY_BOTH_WAYS)) if keys else (heading, part, keys)
-            for heading, part, keys in found
+            for heading, part, keys in sections
         ]
-        return tuple(section for section, whole in zip(kept, found, strict=True) if section[2] or not whole[2])
-    return found
+        return tuple(section for section, whole in zip(kept, sections, strict=True) if section[2] or not whole[2])
+    return sections
 
 
 class Setting(NamedTuple):

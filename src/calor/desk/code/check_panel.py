@@ -155,8 +155,8 @@ class CheckPanel(QWidget):
     def fill_controllers(self) -> None:
         """Who may decide: the built-in law, the C on each target, a law of the user's own."""
         self.controller.clear()
-        own = [] if self._desk.runs.controller in CONTROLLERS else [self._desk.runs.controller]
-        for name in (*CONTROLLERS, *own):
+        own_file = [] if self._desk.runs.controller in CONTROLLERS else [self._desk.runs.controller]
+        for name in (*CONTROLLERS, *own_file):
             self.controller.addItem(controller_word(name, self._desk.document.design), name)
         self.controller.addItem("Your own code…", "")
         self.controller.setCurrentIndex(self.controller.findData(self._desk.runs.controller))

@@ -19,11 +19,11 @@ CODE_PX = 12
 
 def code_font(bold: bool = False) -> QFont:
     """The desk's type for code; the editor wants its size in points."""
-    made = look.font(CODE_PX, bold, mono=True)
+    font = look.font(CODE_PX, bold, mono=True)
     screen = QApplication.primaryScreen()
     dots_per_inch = screen.logicalDotsPerInch() if screen is not None else 96.0
-    made.setPointSizeF(CODE_PX * 72.0 / dots_per_inch)
-    return made
+    font.setPointSizeF(CODE_PX * 72.0 / dots_per_inch)
+    return font
 
 
 def changed_lines(before: str, after: str) -> list[int]:
@@ -141,8 +141,8 @@ class CodeEditor(QsciScintilla):
     def event(self, event: QEvent | None) -> bool:
         # these keys are this file's while it is edited, not the design's
         if event is not None and event.type() == QEvent.Type.ShortcutOverride and not self.isReadOnly():
-            own = (QKeySequence.StandardKey.Save, QKeySequence.StandardKey.Undo, QKeySequence.StandardKey.Redo)
-            if any(event.matches(key) for key in own):  # type: ignore[attr-defined]
+            keys = (QKeySequence.StandardKey.Save, QKeySequence.StandardKey.Undo, QKeySequence.StandardKey.Redo)
+            if any(event.matches(key) for key in keys):  # type: ignore[attr-defined]
                 event.accept()
                 return True
         return event is not None and bool(super().event(event))

@@ -68,8 +68,8 @@ class CostTable(QWidget):
                 row += 1
 
     def _put(self, text: str, role: str, row: int, column: int, wide: int = 1) -> Any:
-        made = label(text, role)
-        made.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
-        self._grid.addWidget(made, row, column, 1, wide)
+        cell = label(text, role)
+        cell.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+        self._grid.addWidget(cell, row, column, 1, wide)
         self.texts.append(text)
-        return made
+        return cell

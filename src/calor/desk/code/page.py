@@ -204,10 +204,10 @@ class CodePage(Page):
 
     def _show_file(self) -> None:
         name = str(self.names.currentData() or "")
-        own = self.own.get(name)
-        self.pages.setCurrentWidget(own if own is not None else self.pages.widget(0))
-        self.forms.setEnabled(own is None)
-        if own is not None or name not in self._files:
+        own_file = self.own.get(name)
+        self.pages.setCurrentWidget(own_file if own_file is not None else self.pages.widget(0))
+        self.forms.setEnabled(own_file is None)
+        if own_file is not None or name not in self._files:
             return
         changed = self._changed.get(name, [])
         self.editor.show_text(self._files[name], changed)
@@ -259,17 +259,17 @@ class CodePage(Page):
         key = str(path.absolute())
         if key not in self.own:
             try:
-                own = OwnFile(Path(key), from_design)
+                own_file = OwnFile(Path(key), from_design)
             except CalorError as error:
                 self._desk.say("error", str(error))
                 return
-            own.editor.set_theme(self._theme)
-            own.changed.connect(self._fill_names)
-            own.saved.connect(self._own_saved)
-            own.decides.connect(self.panel.choose_controller)
-            own.taken.connect(lambda path: self._take(Path(path)))
-            self.own[key] = own
-            self.pages.addWidget(own)
+            own_file.editor.set_theme(self._theme)
+            own_file.changed.connect(self._fill_names)
+            own_file.saved.connect(self._own_saved)
+            own_file.decides.connect(self.panel.choose_controller)
+            own_file.taken.connect(lambda path: self._take(Path(path)))
+            self.own[key] = own_file
+            self.pages.addWidget(own_file)
             self._fill_names()
         self.names.setCurrentIndex(self.names.findData(key))
         self._show_file()

@@ -43,8 +43,8 @@ class CodeRoom(Room):
         return [Command("Export the C…", "Ctrl+E", self._ask_export, "log")]
 
     def unsaved(self) -> list[Unsaved]:
-        own = self._code_page.unsaved() if self._code_page is not None else []
-        return [Unsaved(item.path.name, item.save) for item in own]
+        files = self._code_page.unsaved() if self._code_page is not None else []
+        return [Unsaved(item.path.name, item.save) for item in files]
 
     def close_down(self) -> None:
         self.export.close()

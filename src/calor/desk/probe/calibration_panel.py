@@ -123,7 +123,8 @@ class CalibrationPanel(QWidget):
                         item.setTextAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
                     if COLUMNS[number] == "left":
                         item.setFlags(item.flags() & ~Qt.ItemFlag.ItemIsEditable)
-                    item.setToolTip(f"± {point.uncertainty_celsius:g} °C" if number == 4 else "")
+                    if COLUMNS[number] == "against":  # the column may be too narrow for a thermometer's name
+                        item.setToolTip(f"{point.against or 'not said'}, ± {point.uncertainty_celsius:g} °C")
                     self.table.setItem(row, number, item)
         self._draw()
 

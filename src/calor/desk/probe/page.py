@@ -241,13 +241,13 @@ class ProbePage(Page):
         bars.places = [float(celsius_to(unit, value)) for value in survey.bars_celsius]
         bars.parts = [(name, difference_to(unit, most)) for name, most in survey.bars]
         bars.total = np.sum([heights for _, heights in bars.parts], axis=0) if bars.parts else np.empty(0)
-        found = survey.at_setpoint
-        bars.here = {} if found is None else {p.cause: difference_to(unit, p.celsius) for p in found.contributions}
+        figures = survey.at_setpoint
+        bars.here = {} if figures is None else {p.cause: difference_to(unit, p.celsius) for p in figures.contributions}
         bars.footer = []
-        if found is not None:
+        if figures is not None:
             bars.footer = [
-                ("all added: at worst", format_difference(unit, found.worst_case_celsius, 3)),
-                ("root-sum-square", format_difference(unit, found.rss_celsius, 3)),
+                ("all added: at worst", format_difference(unit, figures.worst_case_celsius, 3)),
+                ("root-sum-square", format_difference(unit, figures.rss_celsius, 3)),
             ]
         at = celsius_to(unit, survey.scope.setpoint_celsius)
         self._bars_said = f"{unit} over {unit}; listed: at the setpoint, {at:.4g} {unit}".replace("-", "−")
@@ -256,12 +256,12 @@ class ProbePage(Page):
         bars.update()
 
     def _show_table(self, survey: Survey, unit: Any) -> None:
-        t, found = self._theme, survey.lookup
+        t, lookup = self._theme, survey.lookup
         within = difference_to(unit, survey.scope.within_celsius)
-        if found is not None:
+        if lookup is not None:
             self.table_line.setText(
-                f"{found.entries} entries, {found.flash_bytes} bytes, are within"
-                f" {difference_to(unit, found.worst_celsius):.3g} {unit}."
+                f"{lookup.entries} entries, {lookup.flash_bytes} bytes, are within"
+                f" {difference_to(unit, lookup.worst_celsius):.3g} {unit}."
             )
         else:
             self.table_line.setText(survey.lookup_note)

@@ -89,15 +89,15 @@ class Keeper:
 
 def left_behind() -> list[Unsaved]:
     """Edits of desks that no longer run, latest first."""
-    found = []
+    unsaved = []
     with contextlib.suppress(OSError):
         for file in sorted(recovery_folder().glob("*.json"), key=lambda f: f.stat().st_mtime, reverse=True):
             if file.stem.isdigit() and int(file.stem) != os.getpid() and not _runs(int(file.stem)):
                 with contextlib.suppress(OSError, ValueError, KeyError, TypeError):
                     data = json.loads(file.read_text(encoding="utf-8"))
                     path = None if data["path"] is None else Path(data["path"])
-                    found.append(Unsaved(file, path, str(data["name"]), str(data["text"])))
-    return found
+                    unsaved.append(Unsaved(file, path, str(data["name"]), str(data["text"])))
+    return unsaved
 
 
 def _runs(process: int) -> bool:

@@ -248,12 +248,12 @@ class Simulator(QObject):
         assert request.scope is not None
 
         try:
-            found = survey(request.design.probe, request.scope, request.unit)
+            surveyed = survey(request.design.probe, request.scope, request.unit)
         except Exception as error:  # whatever a probe provokes, the room says it in a line
             self._fail("survey", f"the probe could not be worked out: {type(error).__name__}: {error}")
             return
         if not self._ending:
-            self._say(self.surveyed, (request, found))
+            self._say(self.surveyed, (request, surveyed))
 
     def _fail(self, about: Any, text: str, asks_consent: bool = False) -> None:
         self._say(self.failed, Failure(about, text, asks_consent))

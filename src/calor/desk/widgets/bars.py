@@ -37,12 +37,12 @@ class Bars(QWidget):
 
     def read_at(self, x: float) -> str:
         """The bar at a pixel in words: its temperature and what its causes add up to; empty where there is none."""
-        found = next((k for left, right, k in self._columns if left <= x < right), None)
-        if found is None:
+        column = next((k for left, right, k in self._columns if left <= x < right), None)
+        if column is None:
             return ""
-        total = float(self.total[found])
+        total = float(self.total[column])
         said = f"{total:.3g} {self.unit} at worst" if math.isfinite(total) else "not read here"
-        return f"at {self.places[found]:.4g} {self.unit}: {said}".replace("-", "−")
+        return f"at {self.places[column]:.4g} {self.unit}: {said}".replace("-", "−")
 
     def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
         if event is not None:
@@ -63,10 +63,10 @@ class Bars(QWidget):
     def brush(self, number: int) -> Any:
         """The fill of the cause of that number."""
         colour = QColor(self.colours()[number % 6])
-        made = QBrush(colour)
+        fill = QBrush(colour)
         if number >= 6:
-            made.setStyle(Qt.BrushStyle.BDiagPattern)
-        return made
+            fill.setStyle(Qt.BrushStyle.BDiagPattern)
+        return fill
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         del event

@@ -27,9 +27,9 @@ LABEL_PX = 126
 
 def label(text: str, role: str = "") -> QLabel:
     """A label in one of the roles of the style sheet."""
-    made = QLabel(text)
-    made.setProperty("role", role)
-    return made
+    text_label = QLabel(text)
+    text_label.setProperty("role", role)
+    return text_label
 
 
 def set_role(widget: QWidget, name: str, value: str) -> None:

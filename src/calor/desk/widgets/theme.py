@@ -61,16 +61,16 @@ def load_fonts() -> None:
 
 def font(px: int = BODY_PX, bold: bool = False, mono: bool = False) -> QFont:
     """The desk's type in one of its sizes, with figures of one width; `mono` for code."""
-    made = QFont(MONO if mono else SANS)
-    made.setPixelSize(px)
+    chosen = QFont(MONO if mono else SANS)
+    chosen.setPixelSize(px)
     if bold:
-        made.setWeight(QFont.Weight.DemiBold)
-    made.setHintingPreference(QFont.HintingPreference.PreferNoHinting)
+        chosen.setWeight(QFont.Weight.DemiBold)
+    chosen.setHintingPreference(QFont.HintingPreference.PreferNoHinting)
     if not mono:
         # figures of one width; an l with a tail, that is no I and no 1
-        made.setFeature(QFont.Tag("tnum"), 1)
-        made.setFeature(QFont.Tag("cv05"), 1)
-    return made
+        chosen.setFeature(QFont.Tag("tnum"), 1)
+        chosen.setFeature(QFont.Tag("cv05"), 1)
+    return chosen
 
 
 def apply(app: QApplication, theme: Theme) -> None:

@@ -118,10 +118,10 @@ def _reference_rows(design: Design, record: Recorded, goes_on: Callable[[str], b
     """The reference in single precision on a trial's inputs. Raises CheckStopped, FirmwareError."""
     part = f"reference: {record.trial.name}"
     _ask(goes_on, part)
-    found = single_precision.rows(design, record.given, record.readings, lambda: goes_on(part))
-    if found is None:
+    reference = single_precision.rows(design, record.given, record.readings, lambda: goes_on(part))
+    if reference is None:
         raise CheckStopped
-    return found
+    return reference
 
 
 def plain_rows(rows: npt.NDArray[np.float32], counted: int) -> npt.NDArray[np.float32]:
@@ -231,15 +231,15 @@ def _on_chip(
     difference, stack_bytes, worst_at, worst = None, 0, None, -1
     for record, own in zip(records, host_rows, strict=True):
         _ask(goes_on, f"{target.name}: {record.trial.name}")
-        made = chip.run_program(design, target, program, record.given)
-        counts.append(made.instructions)
-        stack_bytes = max(stack_bytes, made.stack_bytes)
+        chip_rows = chip.run_program(design, target, program, record.given)
+        counts.append(chip_rows.instructions)
+        stack_bytes = max(stack_bytes, chip_rows.stack_bytes)
         difference = difference or first_difference(
-            record, plain_rows(own, made.counted), made.rows, f"host, {target.name}"
+            record, plain_rows(own, chip_rows.counted), chip_rows.rows, f"host, {target.name}"
         )
-        if made.counted and int(made.instructions.max()) > worst:
-            step = int(np.argmax(made.instructions))
-            worst = int(made.instructions[step])
+        if chip_rows.counted and int(chip_rows.instructions.max()) > worst:
+            step = int(np.argmax(chip_rows.instructions))
+            worst = int(chip_rows.instructions[step])
             worst_at = {
                 "trial": record.trial.name,
                 "time_s": float(record.trace.time_s[record.rows[step]]),

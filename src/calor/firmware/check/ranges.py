@@ -39,27 +39,29 @@ def ranges(design: Design) -> list[Range]:
     """Bounds of what the fixed-point C of a design computes while it is in its range."""
     low, high = working_range(design)
     wide = high - low
-    found = [Range("reading, °C", low, high), _about("setpoint less reading, °C", wide)]
+    quantities = [Range("reading, °C", low, high), _about("setpoint less reading, °C", wide)]
     law = laws.numbers(design.law, design.guard)
     period_s = float(design.law.period_s)
     if design.law.kind == "pid":
-        found += _of_pid(law.pid, wide, period_s)
+        quantities += _of_pid(law.pid, wide, period_s)
     if design.law.kind == "fan_curve":
         curve = law.fan_curve
         x = [curve.x[k] for k in range(curve.used)]
-        found.append(Range("width of the fan's curve, °C", 0.0, max(x) - min(x)))
+        quantities.append(Range("width of the fan's curve, °C", 0.0, max(x) - min(x)))
     for output in outputs_of(design):
         if output.kind == "time_proportional":
             window_s = output.drive.time_proportional.window_s
-            found += [
+            quantities += [
                 Range(f"window of the {output.name}, s", 0.0, window_s + period_s),
                 Range(f"calls of its switch in a window of the {output.name}", 0.0, window_s / tick_s(design) + 1.0),
             ]
             half_cycle_s = output.drive.time_proportional.half_cycle_s
             if half_cycle_s:
-                found.append(Range(f"half-cycles in a window of the {output.name}", 0.0, window_s / half_cycle_s + 0.5))
-    found += _of_settings(design, wide)
-    return found
+                quantities.append(
+                    Range(f"half-cycles in a window of the {output.name}", 0.0, window_s / half_cycle_s + 0.5)
+                )
+    quantities += _of_settings(design, wide)
+    return quantities
 
 
 def _of_pid(pid: PidNumbers, wide: float, period_s: float) -> list[Range]:
@@ -91,25 +93,25 @@ def _of_settings(design: Design, wide: float) -> list[Range]:
     """Bounds that the setpoint and the filter bring."""
     setpoint: Any = design.setpoint
     filter_ = getattr(design.probe, "filter", None)
-    found = []
+    problems = []
     if setpoint.kind == "program":
         longest_s = max(
             part.soak_s
             + (wide / (part.rate_celsius_per_min / 60.0) if part.rate_celsius_per_min else part.ramp_s or 0.0)
             for part in setpoint.segments
         )
-        found.append(Range("time in a segment of the program, s", 0.0, longest_s + float(design.law.period_s)))
+        problems.append(Range("time in a segment of the program, s", 0.0, longest_s + float(design.law.period_s)))
     if setpoint.kind == "day_night":
-        found.append(Range("time of day, s", 0.0, 86_400.0))
+        problems.append(Range("time of day, s", 0.0, 86_400.0))
     if filter_ is not None and filter_.kind == "mean":
         low, high = working_range(design)
-        found.append(_about("sum of the readings in the filter, °C", max(abs(low), abs(high)) * filter_.readings))
+        problems.append(_about("sum of the readings in the filter, °C", max(abs(low), abs(high)) * filter_.readings))
     if filter_ is not None and filter_.kind == "exponential":
-        found.append(Range("filter's lag and step, s", 0.0, filter_.time_constant_s + float(design.law.period_s)))
-        found.append(_about("change · step in the filter, °C·s", wide * float(design.law.period_s)))
+        problems.append(Range("filter's lag and step, s", 0.0, filter_.time_constant_s + float(design.law.period_s)))
+        problems.append(_about("change · step in the filter, °C·s", wide * float(design.law.period_s)))
     if design.knob is not None:
-        found.append(Range("counts of the knob", 0.0, float(2**design.knob.bits)))
-    return found
+        problems.append(Range("counts of the knob", 0.0, float(2**design.knob.bits)))
+    return problems
 
 
 def proven(design: Design, files: dict[str, str]) -> list[Range]:
@@ -117,8 +119,8 @@ def proven(design: Design, files: dict[str, str]) -> list[Range]:
 
     Raises FirmwareError that names what does not fit, or what a constant would be rounded to.
     """
-    found = ranges(design)
-    for item in found:
+    quantities = ranges(design)
+    for item in quantities:
         worst = max(abs(item.low), abs(item.high))
         if worst > LARGEST:
             raise FirmwareError(
@@ -146,4 +148,4 @@ def proven(design: Design, files: dict[str, str]) -> list[Range]:
                     "",
                     "make it larger, or compute in float",
                 )
-    return found
+    return quantities

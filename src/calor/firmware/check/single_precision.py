@@ -116,9 +116,9 @@ def given(design: Design, inputs: npt.NDArray[Any], readings: npt.NDArray[np.flo
     """What the reference needs of a design and of the inputs that the adapter takes; `readings` are a run's counts."""
     probe = probes.numbers(design.probe)
     oversampling = probe.firmware.adc.oversampling
-    own = readings.astype(Single)
+    codes = readings.astype(Single)
     if probes.has_converter(design.probe) and oversampling > 1:
-        own = inputs["reading"].astype(Single) / Single(oversampling)
+        codes = inputs["reading"].astype(Single) / Single(oversampling)
     by_hand = isinstance(design.law, Pid) and design.law.manual_mode
     action = design.law.action
     return Given(
@@ -128,9 +128,9 @@ def given(design: Design, inputs: npt.NDArray[Any], readings: npt.NDArray[np.flo
         tuple((alarms.numbers(one, action), one.trips) for one in design.guard.alarms),
         float(design.law.period_s),
         len(design.outputs),
-        own,
+        codes,
         inputs["other"],
-        inputs["hand"] if by_hand else np.full(len(own), np.nan, Single),
+        inputs["hand"] if by_hand else np.full(len(codes), np.nan, Single),
         inputs["restart"] != 0,
     )
 
@@ -204,8 +204,8 @@ def serve() -> None:
     for line in sys.stdin:
         folder = Path(line.strip())
         with np.errstate(all="ignore"):
-            found = _answers(pickle.loads((folder / "given").read_bytes()))
-        (folder / "rows").write_bytes(found.tobytes())
+            answers = _answers(pickle.loads((folder / "given").read_bytes()))
+        (folder / "rows").write_bytes(answers.tobytes())
         print(DONE, flush=True)
 
 

@@ -40,10 +40,10 @@ def diagnose(name: str, text: str) -> list[Diagnostic]:
 
 def _of_c(name: str, text: str) -> list[Diagnostic]:
     with tempfile.TemporaryDirectory() as place:
-        folder, own = Path(place), Path(name).name
+        folder, file_name = Path(place), Path(name).name
         (folder / "calor_law.h").write_text(HEADER)
-        (folder / own).write_text(text)
-        command = [*host.compiler(), *FLAGS, own]
+        (folder / file_name).write_text(text)
+        command = [*host.compiler(), *FLAGS, file_name]
         try:
             result = subprocess.run(
                 command, capture_output=True, text=True, check=False, cwd=folder, timeout=LONGEST_S, errors="replace",
@@ -51,17 +51,19 @@ def _of_c(name: str, text: str) -> list[Diagnostic]:
             )  # fmt: skip
         except subprocess.TimeoutExpired:
             return [Diagnostic(1, 1, True, f"the compiler did not end within {LONGEST_S:g} s")]
-    found = []
+    diagnostics = []
     for line in result.stderr.splitlines():
         match = _LINE.match(line)
         if match is not None:
-            at = int(match["line"]) if Path(match["file"]).name == own else 1
-            found.append(Diagnostic(at, int(match["column"] or 1), match["kind"] == "error", match["text"]))
-    if result.returncode != 0 and not any(item.is_error for item in found):
-        found.append(Diagnostic(1, 1, True, (result.stderr.strip().splitlines() or ["it does not build"])[0]))
-    if not found and not re.search(r"\bvoid\s+calor_law\s*\([^;{]*\)\s*\{", text):
-        found.append(Diagnostic(1, 1, True, "defines no function void calor_law(in, out), which is what is called"))
-    return found
+            at = int(match["line"]) if Path(match["file"]).name == file_name else 1
+            diagnostics.append(Diagnostic(at, int(match["column"] or 1), match["kind"] == "error", match["text"]))
+    if result.returncode != 0 and not any(item.is_error for item in diagnostics):
+        diagnostics.append(Diagnostic(1, 1, True, (result.stderr.strip().splitlines() or ["it does not build"])[0]))
+    if not diagnostics and not re.search(r"\bvoid\s+calor_law\s*\([^;{]*\)\s*\{", text):
+        diagnostics.append(
+            Diagnostic(1, 1, True, "defines no function void calor_law(in, out), which is what is called")
+        )
+    return diagnostics
 
 
 def _of_python(text: str) -> list[Diagnostic]:
@@ -74,14 +76,14 @@ def _of_python(text: str) -> list[Diagnostic]:
         return [Diagnostic(error.lineno or 1, error.offset or 1, True, error.msg)]
     except ValueError as error:  # a null character in the text
         return [Diagnostic(1, 1, True, str(error))]
-    found = [Diagnostic(item.lineno or 1, 1, False, str(item.message)) for item in warned]
+    diagnostics = [Diagnostic(item.lineno or 1, 1, False, str(item.message)) for item in warned]
     law = next((node for node in tree.body if isinstance(node, ast.ClassDef) and node.name == "Law"), None)
     if law is None:
-        return [*found, Diagnostic(1, 1, True, "defines no class Law, which is what is run")]
+        return [*diagnostics, Diagnostic(1, 1, True, "defines no class Law, which is what is run")]
     step = next((node for node in law.body if isinstance(node, ast.FunctionDef) and node.name == "step"), None)
     if step is None:
-        return [*found, Diagnostic(law.lineno, 1, True, "class Law has no method step(self, reading, dt)")]
+        return [*diagnostics, Diagnostic(law.lineno, 1, True, "class Law has no method step(self, reading, dt)")]
     if len(step.args.args) != 3:
         rule = f"step takes {len(step.args.args)} parameters; it is called as step(self, reading, dt)"
-        found.append(Diagnostic(step.lineno, step.col_offset + 1, True, rule))
-    return found
+        diagnostics.append(Diagnostic(step.lineno, step.col_offset + 1, True, rule))
+    return diagnostics

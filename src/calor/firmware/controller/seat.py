@@ -91,8 +91,8 @@ def seated(design: Design, name: str, form: Form = PLAIN) -> Iterator[Seat | Non
 def _library(design: Design, folder: Path, form: Form) -> ctypes.CDLL:
     sources = generate(design, form=form)
     sources.put(folder)
-    own = seat_code(design, sources)
-    (folder / "seat.c").write_text(_SHARED.format(seat=own, prefix=sources.prefix))
+    seat = seat_code(design, sources)
+    (folder / "seat.c").write_text(_SHARED.format(seat=seat, prefix=sources.prefix))
     path = folder / "seat.so"
     command = [
         *host.compiler(), "-O2", "-shared", "-fPIC", *host.STRICT_FLAGS, str(folder / "seat.c"),

@@ -167,8 +167,8 @@ def build(design: Design, target: Target, folder: Path, form: Form = PLAIN) -> P
         raise FirmwareError("", MISSING)
     sources = generate(design, form=form)
     sources.put(folder)
-    own = seat_code(design, sources)
-    harness = _HARNESS.format(adapter=own, prefix=sources.prefix, width=row_width(design))
+    seat = seat_code(design, sources)
+    harness = _HARNESS.format(adapter=seat, prefix=sources.prefix, width=row_width(design))
     (folder / "harness.c").write_text(harness)
     (folder / "chip.ld").write_text(_LINKER)
     program = folder / f"{target.name}.elf"
@@ -190,12 +190,12 @@ def built_sizes(design: Design, form: Form = PLAIN) -> tuple[tuple[str, int, int
 
     Raises FirmwareError where it does not build.
     """
-    found = []
+    targets = []
     for target in TARGETS.values() if available() else ():
         with tempfile.TemporaryDirectory() as place:
             program = build(design, target, Path(place), form)
-        found.append((target.name, program.flash_bytes, program.ram_bytes))
-    return tuple(found)
+        targets.append((target.name, program.flash_bytes, program.ram_bytes))
+    return tuple(targets)
 
 
 def host_sizes(design: Design, form: Form = PLAIN) -> tuple[int, int] | None:
@@ -228,10 +228,10 @@ def _sizes(design: Design, form: Form, compiler: list[str]) -> tuple[int, int]:
         )
         sizes = []
         for name in (*sources.built, "size.c"):
-            made = Path(place) / "one.o"
-            command = [*compiler, "-Os", "-c", str(Path(place) / name), "-o", str(made)]
+            object_file = Path(place) / "one.o"
+            command = [*compiler, "-Os", "-c", str(Path(place) / name), "-o", str(object_file)]
             host.built(command)
-            with made.open("rb") as stream:
+            with object_file.open("rb") as stream:
                 symbols = list(ELFFile(stream).get_section_by_name(".symtab").iter_symbols())
             sizes.append(sum(int(s["st_size"]) for s in symbols if s["st_info"]["type"] in ("STT_FUNC", "STT_OBJECT")))
     return sum(sizes[:-1]), sizes[-1]

@@ -48,8 +48,10 @@ class CodeTable(NamedTuple):
         """What the C finds for counts inside the table."""
         whole = counts.astype(np.int64)
         at, rest = (whole >> self.shift) - self.first_entry, whole & ((1 << self.shift) - 1)
-        own = np.array((*self.entries, 0), np.int64)
-        return np.asarray((own[at] * 2**self.shift + (own[at + 1] - own[at]) * rest) / (self.parts * 2.0**self.shift))
+        entries = np.array((*self.entries, 0), np.int64)
+        return np.asarray(
+            (entries[at] * 2**self.shift + (entries[at + 1] - entries[at]) * rest) / (self.parts * 2.0**self.shift)
+        )
 
 
 def code_table(design: Design) -> CodeTable:
@@ -70,16 +72,16 @@ def code_table(design: Design) -> CodeTable:
     works = (truth >= low) & (truth <= high)
     works = works if works.any() else np.ones(len(codes), bool)
     parts = 100 if np.abs(truth).max() <= 327.0 else 1000
-    made = None
+    best = None
     for shift in range(max(int(top).bit_length() - 2, 0), -1, -1):
         if (top >> shift) + 2 > MOST_ENTRIES:
             break
-        made = _made(plain, many, codes, truth, works, shift, parts)._replace(low_celsius=low, high_celsius=high)
-        if made.worst_celsius <= WITHIN_CELSIUS:
+        best = _made(plain, many, codes, truth, works, shift, parts)._replace(low_celsius=low, high_celsius=high)
+        if best.worst_celsius <= WITHIN_CELSIUS:
             break
-    if made is None:  # a range of so few codes always has a table
+    if best is None:  # a range of so few codes always has a table
         raise FirmwareError("table", "the converter has too many codes for a table")
-    return made
+    return best
 
 
 def _made(plain: Any, many: int, codes: Column, truth: Column, works: Any, shift: int, parts: int) -> CodeTable:

@@ -103,9 +103,9 @@ class _File:
         declares = is_type(self._tokens[self._at].text)
         if sign == end:
             if declares or (end < len(self._tokens) and self._tokens[end].text != ";"):
-                own = "".join(token.text for token in self._tokens[self._at : end])
-                if "(" in own and end < len(self._tokens) and self._tokens[end].text == "{":
-                    self._names.enter(own)
+                span_text = "".join(token.text for token in self._tokens[self._at : end])
+                if "(" in span_text and end < len(self._tokens) and self._tokens[end].text == "{":
+                    self._names.enter(span_text)
                 self._copy(end - self._at)
             else:
                 self._out.append(self._expression(self._at, end))

@@ -49,15 +49,15 @@ class OutputCode:
 
 def outputs_of(design: Design) -> tuple[OutputCode, ...]:
     """The outputs of a design as its C has them."""
-    found = []
+    parts = []
     for number, name in enumerate(design.outputs):
         own = design.drive_of(number)
         timing = pwm.timing(own) if isinstance(own, Pwm) else None
         active_low = bool(getattr(own, "active_low", False))
         switches = own.kind in drives.SWITCHES
         prefix = OUTPUT_PREFIXES[number]
-        found.append(OutputCode(prefix, name, own.kind, drives.numbers(own), timing, switches, active_low))
-    return tuple(found)
+        parts.append(OutputCode(prefix, name, own.kind, drives.numbers(own), timing, switches, active_low))
+    return tuple(parts)
 
 
 def tick_s(design: Design) -> float:

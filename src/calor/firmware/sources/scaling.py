@@ -44,9 +44,9 @@ def junction_pieces(letter: its90.Letter) -> tuple[list[Piece], float]:
         if begin < end:
             middle, half = 0.5 * (begin + end), 0.5 * (end - begin)
             truth = np.array([its90.celsius_to_millivolt(number, middle + half * at) for at in x])
-            found = Chebyshev.fit(x, truth, JUNCTION_DEGREE, domain=[-1, 1])
-            worst = max(worst, float(np.abs(found(x) - truth).max()) * 1e3)
-            pieces.append(Piece(end, middle, half, tuple(float(a) for a in found.convert(kind=Polynomial).coef)))
+            polynomial = Chebyshev.fit(x, truth, JUNCTION_DEGREE, domain=[-1, 1])
+            worst = max(worst, float(np.abs(polynomial(x) - truth).max()) * 1e3)
+            pieces.append(Piece(end, middle, half, tuple(float(a) for a in polynomial.convert(kind=Polynomial).coef)))
     return pieces, worst
 
 
