@@ -42,6 +42,8 @@ class Timed(Settings):
     """Whether it is over as it happens, and stays."""
     at_first: ClassVar[dict[str, Any]] = {}
     """What an event is set to as it is added on the desk."""
+    writes: ClassVar[tuple[int, float] | None] = None
+    """The condition it puts to one value while it lasts, and the value, where that is all it does."""
     if TYPE_CHECKING:
         kind: str
 
@@ -62,4 +64,8 @@ class Timed(Settings):
 
     def change(self, design: Design, span: Span) -> None:
         """Write what it does into the conditions."""
-        raise NotImplementedError
+        del design
+        if self.writes is None:
+            raise NotImplementedError
+        column, value = self.writes
+        span.values[span.during, column] = value

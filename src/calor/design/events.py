@@ -150,32 +150,27 @@ class SetpointStep(Timed):
 class ProbeOpen(Timed):
     """The probe's wire is broken."""
 
+    writes = (WIRED, OPEN)
     at_first: ClassVar[dict[str, Any]] = {"for_s": 60.0}
     kind: Literal["probe_open"] = choice(
         "probe_open", "Event", "The probe's wire is broken.", words={"probe_open": "Probe open"}
     )
 
-    def change(self, design: Design, span: Span) -> None:
-        del design
-        span.values[span.during, WIRED] = OPEN
-
 
 class ProbeShort(Timed):
     """The probe's wires touch."""
 
+    writes = (WIRED, SHORT)
     at_first: ClassVar[dict[str, Any]] = {"for_s": 60.0}
     kind: Literal["probe_short"] = choice(
         "probe_short", "Event", "The probe's wires touch.", words={"probe_short": "Probe shorted"}
     )
 
-    def change(self, design: Design, span: Span) -> None:
-        del design
-        span.values[span.during, WIRED] = SHORT
-
 
 class ProbeReversed(Timed):
     """The wires of a thermocouple are swapped: it falls as it heats."""
 
+    writes = (WIRED, REVERSED)
     at_first: ClassVar[dict[str, Any]] = {"for_s": 60.0}
     kind: Literal["probe_reversed"] = choice(
         "probe_reversed",
@@ -192,14 +187,11 @@ class ProbeReversed(Timed):
             " take the event away or choose a thermocouple"
         )
 
-    def change(self, design: Design, span: Span) -> None:
-        del design
-        span.values[span.during, WIRED] = REVERSED
-
 
 class ProbeStuck(Timed):
     """The converter gives the same code again and again."""
 
+    writes = (WIRED, STUCK)
     at_first: ClassVar[dict[str, Any]] = {"for_s": 60.0}
     kind: Literal["probe_stuck"] = choice(
         "probe_stuck",
@@ -208,14 +200,11 @@ class ProbeStuck(Timed):
         words={"probe_stuck": "Probe code stuck"},
     )
 
-    def change(self, design: Design, span: Span) -> None:
-        del design
-        span.values[span.during, WIRED] = STUCK
-
 
 class MainsLost(Timed):
     """No power: the output is dead and the controller starts afresh when it returns."""
 
+    writes = (POWER, -1.0)
     at_first: ClassVar[dict[str, Any]] = {"for_s": 300.0}
     kind: Literal["mains_lost"] = choice(
         "mains_lost",
@@ -223,10 +212,6 @@ class MainsLost(Timed):
         "No power; the controller starts afresh when it returns.",
         words={"mains_lost": "Mains lost"},
     )
-
-    def change(self, design: Design, span: Span) -> None:
-        del design
-        span.values[span.during, POWER] = -1.0
 
 
 class ContentsAdded(Timed):
@@ -314,6 +299,7 @@ class KnobTurned(Timed):
 class Stalled(Timed):
     """The firmware hangs: no decision, and the pins stay as they are."""
 
+    writes = (STALLED, 1.0)
     at_first: ClassVar[dict[str, Any]] = {"for_s": 60.0}
     kind: Literal["stalled"] = choice(
         "stalled", "Event", "The firmware hangs, and its pins stay as they are.", words={"stalled": "Firmware hangs"}
@@ -324,14 +310,11 @@ class Stalled(Timed):
             return super().end_s(span_s, watchdog_s)
         return self.at_s + min(self.for_s or watchdog_s, watchdog_s)
 
-    def change(self, design: Design, span: Span) -> None:
-        del design
-        span.values[span.during, STALLED] = 1.0
-
 
 class OutputStuckOn(Timed):
     """The switch stays on: a welded contact, a solid-state relay that failed shorted."""
 
+    writes = (SWITCH_FAULT, STUCK_ON)
     at_first: ClassVar[dict[str, Any]] = {"for_s": 300.0}
     kind: Literal["output_stuck_on"] = choice(
         "output_stuck_on",
@@ -340,14 +323,11 @@ class OutputStuckOn(Timed):
         words={"output_stuck_on": "Switch stuck on"},
     )
 
-    def change(self, design: Design, span: Span) -> None:
-        del design
-        span.values[span.during, SWITCH_FAULT] = STUCK_ON
-
 
 class OutputStuckOff(Timed):
     """The switch stays off: a broken wire, a burnt-out element."""
 
+    writes = (SWITCH_FAULT, STUCK_OFF)
     at_first: ClassVar[dict[str, Any]] = {"for_s": 300.0}
     kind: Literal["output_stuck_off"] = choice(
         "output_stuck_off",
@@ -356,14 +336,11 @@ class OutputStuckOff(Timed):
         words={"output_stuck_off": "Switch stuck off"},
     )
 
-    def change(self, design: Design, span: Span) -> None:
-        del design
-        span.values[span.during, SWITCH_FAULT] = STUCK_OFF
-
 
 class OutputInverted(Timed):
     """An active-low module wired as an active-high one: on where it should be off."""
 
+    writes = (SWITCH_FAULT, INVERTED)
     at_first: ClassVar[dict[str, Any]] = {"for_s": 300.0}
     kind: Literal["output_inverted"] = choice(
         "output_inverted",
@@ -371,10 +348,6 @@ class OutputInverted(Timed):
         "An active-low module driven as an active-high one.",
         words={"output_inverted": "Output inverted"},
     )
-
-    def change(self, design: Design, span: Span) -> None:
-        del design
-        span.values[span.during, SWITCH_FAULT] = INVERTED
 
 
 EVENTS: tuple[type[Timed], ...] = (
