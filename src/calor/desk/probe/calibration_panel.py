@@ -28,7 +28,6 @@ from calor.sense import calibration
 from calor.units import celsius_to, difference_to, to_celsius
 
 COLUMNS = ("true_celsius", "reading_celsius", "left", "date", "against")
-WIDTHS_PX = (52, 54, 54, 84)
 MOST_CHARS, MOST_ROWS = 80, 5
 HEAD_PX, ROW_PX, CHART_PX = 26, 22, 74
 
@@ -64,16 +63,17 @@ class CalibrationPanel(QWidget):
         self.table.verticalHeader().setDefaultSectionSize(22)  # type: ignore[union-attr]
         header = self.table.horizontalHeader()
         if header is not None:
-            header.setSectionResizeMode(QHeaderView.ResizeMode.Fixed)
-            header.setStretchLastSection(True)
+            # a figure is never cut; a thermometer's name takes what is left
+            header.setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)
+            header.setSectionResizeMode(len(COLUMNS) - 1, QHeaderView.ResizeMode.Stretch)
+            header.setMinimumSectionSize(30)
             header.setDefaultAlignment(Qt.AlignmentFlag.AlignLeft)
             header.setHighlightSections(False)
-        for number, width in enumerate(WIDTHS_PX):
-            self.table.setColumnWidth(number, width)
         self.table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
         self.table.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
         self.table.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.table.setTabKeyNavigation(False)
+        self.table.setWordWrap(False)
         self.none = label("", "quiet")
         self.none.setWordWrap(True)
         self.none.setAlignment(Qt.AlignmentFlag.AlignTop)

@@ -18,7 +18,7 @@ class Bars(QWidget):
     """Stacked bars over temperature, each part a cause, numbered as in the list beside them."""
 
     pointed = pyqtSignal(str)
-    LIST_PX, SMALL_LIST_PX, FEWEST_BARS_PX, BAR_PX = 226, 186, 110, 16
+    LIST_PX, SMALL_LIST_PX, FEWEST_BARS_PX, BAR_PX = 252, 186, 110, 16
 
     def __init__(self) -> None:
         super().__init__()
@@ -133,10 +133,11 @@ class Bars(QWidget):
         for number, (name, _) in enumerate(self.parts):
             painter.fillRect(QRectF(left, y + 3, 10, row - 6), self.brush(number))
             painter.setPen(QColor(t.ink))
-            text = metrics.elidedText(f"{number + 1}  {name}", Qt.TextElideMode.ElideRight, list_px - 84)
-            painter.drawText(QRectF(left + 16, y, list_px - 16, row), Qt.AlignmentFlag.AlignVCenter, text)
             value = self.here.get(name)
             shown = "–" if value is None else f"{value:.3f} {self.unit}"
+            left_over = list_px - 16 - 8 - metrics.horizontalAdvance(shown)
+            text = metrics.elidedText(f"{number + 1}  {name}", Qt.TextElideMode.ElideRight, left_over)
+            painter.drawText(QRectF(left + 16, y, list_px - 16, row), Qt.AlignmentFlag.AlignVCenter, text)
             painter.drawText(
                 QRectF(left, y, list_px, row), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, shown
             )

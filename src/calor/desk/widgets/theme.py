@@ -185,7 +185,8 @@ QTableWidget {{ background: {t.raised}; border: 1px solid {t.rule}; gridline-col
 QTableWidget:focus {{ border: 2px solid {t.measured}; }}
 QTableWidget::item {{ font-size: {SMALL_PX}px; padding: 0 4px; }}
 QTableWidget QLineEdit {{ border-radius: 0; padding: 0 2px; min-height: 16px; font-size: {SMALL_PX}px; }}
-QHeaderView, QHeaderView::section {{ background: {t.ground}; color: {t.quiet}; border: none; border-bottom: 1px solid {t.rule};
+QHeaderView {{ background: {t.ground}; border: none; font-size: {SMALL_PX}px; }}
+QHeaderView::section {{ background: {t.ground}; color: {t.quiet}; border: none; border-bottom: 1px solid {t.rule};
     font-size: {SMALL_PX}px; padding: 1px 4px; }}
 QProgressBar {{ border: none; background: {t.grid}; max-height: 4px; }}
 QProgressBar::chunk {{ background: {t.heat}; }}
