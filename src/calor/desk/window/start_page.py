@@ -86,7 +86,9 @@ class DemoCard(QAbstractButton):
         painter.drawPolyline(curve(thumbnail.measured_celsius))
         painter.setPen(QColor(t.quiet))
         unit: TemperatureUnit = self.unit  # type: ignore[assignment]
-        ends = f"{celsius_to(unit, low):.0f} to {format_temperature(unit, high, 0)}, setpoint dashed".replace("-", "−")
+        places = 1 if high - low < 5.0 else 0
+        ends = f"{celsius_to(unit, low):.{places}f} to {format_temperature(unit, high, places)}, setpoint dashed"
+        ends = ends.replace("-", "−")
         line = QRectF(place.left(), place.bottom() + 5, place.width(), 16)
         painter.drawText(line, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, ends)
         span = f"over {format_span(span_s)}"
