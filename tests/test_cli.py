@@ -148,7 +148,7 @@ def test_new_check_and_code(capsys: pytest.CaptureFixture[str], tmp_path: Path) 
         (["convert", "--gain", "1", "--from", "greek"], "one of standard, parallel, series, band (received 'greek')"),
         (["convert", "--gain", "1", "--ti", "50", "--td", "25", "--to", "series"], "at least 4 times --td"),
         (["replay", CABINET, "/none.csv"], "/none.csv: there is no such file"),
-        (["replay", CABINET, CABINET], "no column of times|there is no header"),
+        (["replay", CABINET, CABINET], "no column of times|has 1 row of key=value"),
         (["code", CABINET, "--out", "/dev/null/x"], "cannot be written"),
         (["demo", "--loud"], "no options"),
         (["size"], "give a FILE, or --mass"),

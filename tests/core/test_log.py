@@ -46,6 +46,22 @@ def log(folder: Path, text: str | bytes) -> Path:
         "time_s|measured_celsius|delivered\n0|20|0\n1|21|1\n1|99|1\n2|22|1\n",
         "time_s,temp °C,setpoint,output\r\n0,20,50,0\r\n1,21,50,1\r\n2,22,50,1\r\n".encode("latin-1"),
         PLAIN.encode("utf-16"),
+        "0,20,0\n1,21,1\n2,22,1\n",  # no header
+        "0;20,0;0\n1;21,0;1\n2;22,0;1\n",
+        "0 20.0 0\n1 21.0 255\n2 22.0 255\n",
+        "2026-03-14 06:00:00,20,off\n2026-03-14 06:00:01,21,on\n2026-03-14 06:00:02,22,on\n",
+        "14.03.2026;23:59:59;20,0;0\n15.03.2026;00:00:00;21,0;1\n15.03.2026;00:00:01;22,0;1\n",
+        "Calor board 3\nready\nt=0 temp=20.0 out=0\nt=1 temp=21.0 out=1\n* heater on\nt=2 temp=22.0 out=1\n",  # key=value
+        "t: 0 s, temp: 20.0 C, duty: 0 %\nt: 1 s, temp: 21.0 C, duty: 100 %\nt: 2 s, temp: 22.0 C, duty: 100 %\n",
+        "temp: 68 F\nt: 0\nout: off\ntemp: 69.8 F\nt: 1\nout: on\ntemp: 71.6 F\nt: 2\nout: on\n",
+        '{"t": 0, "temp": 20, "out": 0}\n{"t": 1, "temp": 21, "out": 1}\n{"t": 2, "temp": 22, "out": 1}\n',
+        "06:00:00.0 -> temp=20 out=0\n06:00:01.0 -> temp=21 out=1\n06:00:02.0 -> temp=22 out=1\n",
+        "millis,temp,out\n4294965796,20,0\n4294966796,21,1\n500,22,1\n",  # wraps at 2^32
+        "ms,temp,out\n64536,20,0\n0,21,1\n1000,22,1\n",  # wraps at 2^16
+        "boot\nms,temp,out\n0,20,0\nboot\nms,temp,out\n1000,21,1\nhalf,\n2000,22,1\n",  # the header again, half a line
+        "time_s,temp,output\n0,20,0\n2,22,1\n1,21,1\n",  # a row that comes late
+        "time_s,temp,room,output\n0,20,18,0\n1,21,18,1\n2,22,18,1\n",
+        "time_s,room temp,temp,output\n0,18,20,0\n1,18,21,1\n2,18,22,1\n",
     ],
 )  # fmt: skip
 def test_the_same_run_in_many_dialects(tmp_path: Path, text: str | bytes) -> None:
@@ -63,12 +79,16 @@ def test_the_same_run_in_many_dialects(tmp_path: Path, text: str | bytes) -> Non
         (bytes(range(128, 256)) * 8, "is not text|no header|no column"),
         ("temp,output\n20,1\n21,1\n", "no column of times"),
         ("time_s,output\n0,1\n1,1\n", "no column of temperatures"),
-        ("0,20\n1,21\n", "no header"),
+        ("20\n21\n", "no column of times"),
+        ("Dear all,\nthe oven is warm.\n", "has 0 rows"),
+        ("one of these days\n", "no column of numbers"),
+        ("boot=1\n", "no column of numbers|a run needs at least two"),
+        ("temp=20 out=1\ntemp=21 out=0\n", "no column of times"),
         ("time_s,temp\n0,20\n", "has 1 row of data; a run needs at least two"),
         ("time_s,temp\n", "has 0 rows"),
         ("time_s,temp\n0,20\n1,warm\n2,22\n", r"row 2 .*column 'temp': is not a number \(received 'warm'\); correct it"),
         ("time_s,temp\n0,20\nsoon,21\n2,22\n", r"row 2 .*column 'time_s': is not a time \(received 'soon'\)"),
-        ("time_s,temp\n0,20\n2,21\n1,22\n", r"row 3 .*times fall \(received '1' after '2'\); sort the log"),
+        ("time_s,temp\n0,20\n5,21\n1,22\n6,22\n2,23\n7,21\n3,20\n8,20\n1,20\n9,20\n1,20\n9,20\n", "falls back . times; this is no column of times"),
         ("time_s,temp\n5,20\n5,21\n5,22\n", "all rows have the same time"),
         ('time_s,temp\n0,"20\n1,21\n', "cannot be read as CSV|has . row"),
     ],

@@ -6,7 +6,21 @@ from importlib import import_module
 from typing import Any
 
 DESK_VERBS = ("open", "demo")
-VERBS = (*DESK_VERBS, "new", "check", "run", "probe", "size", "driver", "convert", "replay", "code", "completion")
+VERBS = (
+    *DESK_VERBS,
+    "new",
+    "check",
+    "run",
+    "probe",
+    "size",
+    "driver",
+    "convert",
+    "replay",
+    "measure",
+    "fit",
+    "code",
+    "completion",
+)
 """Each is a module of this package, with what it does (HELP) and the command itself."""
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import contextlib
 import sys
 import threading
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
@@ -13,6 +13,25 @@ if TYPE_CHECKING:
     import numpy.typing as npt
 
 LONG_RUN_STEPS, LONG_UNCOMPILED_STEPS = 3_000_000, 15_000
+
+
+@contextlib.contextmanager
+def shown_share(what: str) -> Iterator[Callable[[float], None]]:
+    """A function that takes the share done; at a terminal what takes long is shown by it."""
+    if not sys.stderr.isatty():
+        yield lambda share: None
+        return
+    from rich.console import Console
+    from rich.progress import BarColumn, Progress, TextColumn
+
+    with Progress(TextColumn(what), BarColumn(), console=Console(stderr=True), transient=True) as progress:
+        task = progress.add_task("", total=1.0)
+
+        def show(share: float) -> None:
+            if share >= 0.0:
+                progress.update(task, completed=share)
+
+        yield show
 
 
 @contextlib.contextmanager

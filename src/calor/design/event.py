@@ -14,13 +14,15 @@ if TYPE_CHECKING:
     from calor.design.model import Design
 
 (
-    AMBIENT, EXTRA, POWER, SETPOINT, WIRED, SIGNAL, HAND, STALLED, SWITCH_FAULT, ADDED, ADDED_CELSIUS, HUMIDITY
-) = range(12)  # fmt: skip
+    AMBIENT, EXTRA, POWER, SETPOINT, WIRED, SIGNAL, HAND, STALLED, SWITCH_FAULT, ADDED, ADDED_CELSIUS, HUMIDITY,
+    RECORDED,
+) = range(13)  # fmt: skip
 """Columns of the conditions: ambient (°C), extra loss (W/K), power as a fraction (below 0: mains lost), setpoint put
 there (°C; NaN: none), the probe's wiring, the signal a setpoint follows (°C; NaN: none), the output set by hand (NaN:
 automatic), whether the firmware hangs, the switch's fault, heat capacity put in at this instant (J/K) and its
-temperature (°C), and the air's relative humidity (0 to 1)."""
-COLUMNS = 12
+temperature (°C), the air's relative humidity (0 to 1), and an output as it was recorded, below 0 the cooling one (NaN:
+none)."""
+COLUMNS = 13
 
 
 class Span(NamedTuple):

@@ -17,6 +17,8 @@ from tomlkit.exceptions import TOMLKitError
 from calor.design.model import FORMAT, Design
 from calor.design.problems import explain
 from calor.design.recorded_ambient import read_record
+from calor.design.recorded_output import read_output
+from calor.design.trial import Trial
 from calor.errors import CalorError, DesignError, Problem, shown, unreadable
 from calor.law.code import Code
 from calor.law.setpoint import Hold
@@ -87,21 +89,27 @@ def _with_files(design: Design, folder: Path, source: str) -> Design:
             rule = "there is no such file; name one, in C (.c) or Python (.py), or put it there"
             problems.append(Problem("law.file", rule, shown(law.file)))
         law = law.model_copy(update={"file": str(place)})
-    if law is design.law and all(trial.ambient_csv is None for trial in design.trial):
+    if law is design.law and not any(_files(trial) for trial in design.trial):
         return design
     for number, trial in enumerate(design.trial, 1):
-        if trial.ambient_csv is None:
-            trials.append(trial)
-            continue
-        path = str((folder / trial.ambient_csv).absolute())
-        try:
-            read_record(path, trial.ambient_column, trial.humidity_column)
-        except CalorError as error:
-            problems.append(Problem(f"trial[{number}].ambient_csv", str(error)))
-        trials.append(trial.model_copy(update={"ambient_csv": path}))
+        places = {key: str((folder / name).absolute()) for key, name in _files(trial).items()}
+        for key, path in places.items():
+            try:
+                if key == "ambient_csv":
+                    read_record(path, trial.ambient_column, trial.humidity_column)
+                else:
+                    read_output(path, trial.output_column)
+            except CalorError as error:
+                problems.append(Problem(f"trial[{number}].{key}", str(error)))
+        trials.append(trial.model_copy(update=places) if places else trial)
     if problems:
         raise DesignError(problems, source)
     return design.model_copy(update={"trial": tuple(trials), "law": law})
+
+
+def _files(trial: Trial) -> dict[str, str]:
+    """The files that a trial names, by key."""
+    return {key: name for key in ("ambient_csv", "output_csv") if (name := getattr(trial, key)) is not None}
 
 
 def write(design: Design, text: str = "", folder: Path | None = None) -> str:
@@ -122,13 +130,15 @@ def _beside(design: Design, folder: Path) -> Design:
     law = design.law
     if isinstance(law, Code) and Path(law.file).is_relative_to(here):
         law = law.model_copy(update={"file": str(Path(law.file).relative_to(here))})
-    trials = tuple(
-        trial.model_copy(update={"ambient_csv": str(Path(trial.ambient_csv).relative_to(here))})
-        if trial.ambient_csv is not None and Path(trial.ambient_csv).is_relative_to(here)
-        else trial
-        for trial in design.trial
-    )
-    return design.model_copy(update={"trial": trials, "law": law})
+    trials = []
+    for trial in design.trial:
+        inside = {
+            key: str(Path(name).relative_to(here))
+            for key, name in _files(trial).items()
+            if Path(name).is_relative_to(here)
+        }
+        trials.append(trial.model_copy(update=inside) if inside else trial)
+    return design.model_copy(update={"trial": tuple(trials), "law": law})
 
 
 def with_calibration(design: Design, points: tuple[CalibrationPoint, ...]) -> Design:

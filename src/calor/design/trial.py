@@ -45,6 +45,15 @@ class Trial(Settings):
         default=None, title="Humidity column", description="Column of the relative humidity in %, if recorded.",
         max_length=80,
     )  # fmt: skip
+    output_csv: str | None = Field(
+        default=None, title="Recorded output",
+        description="CSV file of what was switched, given to the load in place of what law and drive decide.",
+        min_length=1, max_length=400,
+    )  # fmt: skip
+    output_column: str | None = Field(
+        default=None, title="Output column", description="Column of the output, 0 to 1; the second where left out.",
+        max_length=80,
+    )  # fmt: skip
     seed: int = number(1, "Seed", "Which series of random noise the probe sees.", "integer", 0, 2**31 - 1)
     events: Annotated[tuple[Event, ...], Strict(False)] = Field(
         default=(), title="Events", description="What happens during the trial."

@@ -81,6 +81,18 @@ def numbers(settings: AnyLoad, largest_extra_w_per_k: float = 0.0) -> LoadNumber
     )
 
 
+def varied(every: LoadNumbers, settings: AnyLoad, shortest_step_s: float) -> LoadNumbers:
+    """The numbers of a load of the same kind with other settings: what a fit asks for again and again.
+
+    The step is no shorter than given: a part that settles far sooner leaves all bounds, and is tried no more.
+    """
+    module = _MODULES[settings.kind]
+    rate = module.fastest_rate_per_s(settings, 0.0)
+    step_s = chamber.STEP_PER_TIME_CONSTANT / rate if rate > 0.0 else 1e9
+    own = {settings.kind: module.numbers(settings)}
+    return every._replace(dead_time_s=settings.dead_time_s, step_s=max(step_s, shortest_step_s), **own)
+
+
 def start(celsius: float) -> LoadState:
     """Everything at one temperature."""
     return LoadState(float(celsius), float(celsius), float(celsius), 0.0)

@@ -1,51 +1,63 @@
-"""Which column of a log is what, and in which unit: told from its header."""
+"""Which column of a log is what, and in which unit: told from its header, and where that says nothing, from its values."""
 
 from __future__ import annotations
 
 import re
-from typing import Literal
+from typing import TYPE_CHECKING, Literal
 
+import numpy as np
+
+from calor.compiled import Column
+from calor.log.text import SWITCHED
 from calor.units import TemperatureUnit
 
-Role = Literal["time", "date", "temperature", "setpoint", "output"]
+if TYPE_CHECKING:
+    import pandas as pd
+
+Role = Literal["time", "date", "temperature", "setpoint", "output", "ambient"]
+ROLES: tuple[Role, ...] = ("time", "date", "temperature", "setpoint", "output", "ambient")
 
 # the first pattern that matches any header wins, so the surest names come first
 _PATTERNS: dict[Role, tuple[str, ...]] = {
     "time": (r"^time_s$", r"time ?stamp", r"date ?time", r"^(elapsed|uptime)", r"^time\b|^time_", r"^t$|^t[ _(\[]", r"\btime\b",
-             r"^(s|sec|secs|seconds|ms|millis|minutes|min)$", r"^seconds?\b", r"zeit|uhrzeit"),
+             r"^(s|sec|secs|seconds|ms|millis|minutes|min)$", r"^seconds?\b", r"millis|micros", r"zeit|uhrzeit"),
     "date": (r"^date$|^day$|^datum$",),
     "temperature": (r"^measured_celsius$", r"measured", r"^temp", r"temp(erature)?", r"^t ?[(\[](°?c|°?f|k)[)\]]", r"celsius|fahrenheit|kelvin", r"°|\bdeg",
-                    r"^(c|f|k)$", r"reading|sensor|probe"),
-    "setpoint": (r"^setpoint", r"set.?point|set.?value|target", r"^sp$|^set$"),
-    "output": (r"^recorded_output$", r"^delivered$", r"output|duty|pwm", r"heater|relay|fan|ssr|switch|valve|compressor", r"power|drive|^on$",
+                    r"^(c|f|k|t|pv)$", r"reading|sensor|probe"),
+    "setpoint": (r"^setpoint", r"set.?point|set.?value|target", r"^sp$|^set$|^goal$"),
+    "output": (r"^recorded_output$", r"^delivered$", r"output|duty|pwm", r"heater|relay|fan|ssr|switch|valve|compressor", r"power|drive|^on$|^out$",
                r"^demand"),
+    "ambient": (r"^ambient", r"ambient|outside|outdoor|surround|umgebung", r"^(room|air)\b|^(room|air)_"),
 }  # fmt: skip
 
 _SECONDS_PER: tuple[tuple[str, float], ...] = (
-    (r"ms\b|milli", 1e-3), (r"[(\[ _](min|minutes?)[)\]]?$|^min(utes)?$", 60.0), (r"[(\[ _](h|hours?)[)\]]?$", 3600.0)
+    (r"ms\b|milli", 1e-3), (r"(^|[(\[ _])(us|µs)[)\]]?$|micros", 1e-6),
+    (r"[(\[ _](min|minutes?)[)\]]?$|^min(utes)?$", 60.0), (r"[(\[ _](h|hours?)[)\]]?$", 3600.0),
 )  # fmt: skip
 
 
 def recognise(headers: list[str]) -> dict[Role, str]:
     """The header of each role that is found. One column serves one role."""
-    found: dict[Role, str] = {}
-    for role in ("setpoint", "output", "date", "time", "temperature"):
-        free = [header for header in headers if header not in found.values()]
+    taken: dict[Role, str] = {}
+    for role in ("setpoint", "output", "date", "time", "ambient", "temperature"):
+        free = [header for header in headers if header not in taken.values()]
         for pattern in _PATTERNS[role]:
             match = next((header for header in free if re.search(pattern, header.strip().lower())), None)
             if match is not None:
-                found[role] = match
+                taken[role] = match
                 break
-    if "date" in found and "time" not in found:
-        found["time"] = found.pop("date")
-    return found
+    if "date" in taken and "time" not in taken:
+        taken["time"] = taken.pop("date")
+    # the only temperature there is is the one that is controlled
+    if "ambient" in taken and "temperature" not in taken:
+        taken["temperature"] = taken.pop("ambient")
+    return taken
 
 
 def temperatures(headers: list[str], taken: list[str]) -> list[str]:
     """All headers that name a temperature and serve no other role, in their order."""
-    free = [header for header in headers if header not in taken]
-    headings = [h for h in free if any(re.search(pattern, h.strip().lower()) for pattern in _PATTERNS["temperature"])]
-    return headings or []
+    patterns = (*_PATTERNS["temperature"], *_PATTERNS["ambient"])
+    return [h for h in headers if h not in taken and any(re.search(pattern, h.strip().lower()) for pattern in patterns)]
 
 
 def temperature_unit(header: str) -> TemperatureUnit:
@@ -56,6 +68,14 @@ def temperature_unit(header: str) -> TemperatureUnit:
     if "kelvin" in text or re.search(r"[(\[ _]k[)\]]?$|^k$", text):
         return "K"
     return "°C"
+
+
+def names_unit(header: str) -> bool:
+    """Whether the header of a temperature column says in which unit it is."""
+    return (
+        re.search(r"°\s*[cf]|celsius|fahrenheit|kelvin|[(\[ _]°?[cfk][)\]]?$|^[cfk]$|deg[cf]", header.strip().lower())
+        is not None
+    )
 
 
 def seconds_per_unit(header: str) -> float:
@@ -70,4 +90,123 @@ def output_scale(header: str, largest: float) -> float:
         return 100.0
     if largest <= 1.0:
         return 1.0
-    return 100.0 if largest <= 100.0 else 255.0
+    return next((scale for scale in (100.0, 255.0, 1023.0, 4095.0, 65_535.0) if largest <= scale), largest)
+
+
+# ---- by what is in them
+
+FEWEST_ROWS = 3
+
+
+def by_content(frame: pd.DataFrame, taken: dict[Role, str], missing: tuple[Role, ...]) -> dict[Role, tuple[str, str]]:
+    """For each of the `missing` roles the column whose values look like it, and why; columns in `taken` are not asked."""
+    free = {str(name): _values(frame[name]) for name in frame.columns if str(name) not in taken.values()}
+    told: dict[Role, tuple[str, str]] = {}
+    if "time" in missing:
+        for name, values in free.items():
+            why = _why_time(frame[name], values)
+            if why:
+                told["time"] = (name, why)
+                if why == _DATE and "date" not in taken:
+                    clock = next((n for n in free if n != name and _why_time(frame[n], free[n]) == _CLOCK), None)
+                    if clock is not None:
+                        told["date"], told["time"] = (name, _DATE), (clock, _CLOCK)
+                break
+    numeric = {
+        name: values for name, values in free.items()
+        if values is not None and name not in [column for column, _ in told.values()]
+    }  # fmt: skip
+    if "temperature" in missing:
+        best = max(numeric, key=lambda name: _like_temperature(numeric[name]), default=None)
+        if best is not None and _like_temperature(numeric[best]) > 0.0:
+            told["temperature"] = (best, "its values move little from row to row")
+            numeric.pop(best)
+    if "output" in missing:
+        for name, values in numeric.items():
+            if _like_output(values):
+                told["output"] = (name, "its values are those of a switch or of a share")
+                break
+    return told
+
+
+_DATE, _CLOCK = "its values are dates", "its values are clock times"
+
+
+def _values(column: pd.Series) -> Column | None:
+    import pandas as pd
+
+    if pd.api.types.is_bool_dtype(column):
+        return np.asarray(column, float)
+    numeric = pd.to_numeric(column, errors="coerce")
+    if not pd.api.types.is_numeric_dtype(column):
+        numeric = numeric.fillna(column.astype("string").str.strip().str.lower().map(SWITCHED).astype(float))
+    return np.asarray(numeric, float) if numeric.notna().sum() >= max(0.5 * len(column), 2) else None
+
+
+def _why_time(column: pd.Series, values: Column | None) -> str:
+    """Why a column can be that of the times; empty where it cannot."""
+    if values is None:
+        first = str(column.dropna().iloc[0]).strip() if column.notna().any() else ""
+        if re.match(r"\d{1,2}:\d\d", first):
+            return _CLOCK
+        if re.match(r"(\d{4}-\d\d?-\d\d?|\d{1,2}[./]\d{1,2}[./]\d{2,4})$", first):
+            return _DATE
+        return (
+            "its values are time stamps"
+            if re.match(r"(\d{4}-\d\d?-\d\d?|\d{1,2}[./]\d{1,2}[./]\d{2,4})[ T]", first)
+            else ""
+        )
+    known = values[np.isfinite(values)]
+    steps = np.diff(known)
+    if len(known) < 2 or not np.isfinite(values).mean() > 0.99:
+        return ""
+    # a counter hardly ever falls, and goes on evenly
+    even = np.abs(steps - np.median(steps)) <= 0.6 * abs(np.median(steps))
+    rises = np.mean(steps > 0.0) >= 0.9 and np.median(steps) > 0.0
+    return "its values rise evenly" if rises and even.mean() >= 0.7 else ""
+
+
+def _like_temperature(values: Column) -> float:
+    """How much a column is like readings of a temperature: 0 where it is not."""
+    known = values[np.isfinite(values)]
+    if len(known) < FEWEST_ROWS or known.min() < -280.0 or known.max() > 3500.0:
+        return 0.0
+    span = float(np.ptp(known))
+    if span == 0.0 or _like_output(values):
+        return 1e-3 if not _like_output(values) and known[0] not in (0.0, 1.0) else 0.0
+    smooth = 1.0 - min(float(np.median(np.abs(np.diff(known)))) / span, 1.0)
+    return smooth * min(len(np.unique(known)) / 20.0, 1.0)
+
+
+def _like_output(values: Column) -> bool:
+    """Whether a column can be an output: nothing and full, or a share of 1, 100 or 255 that jumps."""
+    known = np.unique(values[np.isfinite(values)])
+    if len(known) == 0 or known.min() < 0.0:
+        return False
+    if set(known.tolist()) in ({0.0, 1.0}, {0.0, 100.0}, {0.0, 255.0}, {0.0}, {1.0}):
+        return True
+    if known.max() <= 1.0:
+        return True
+    whole = bool(np.all(known == np.floor(known)))
+    return whole and known.max() <= 255.0 and known.min() == 0.0
+
+
+def usual_seconds(values: Column) -> tuple[float, str]:
+    """Seconds in one unit of a counter whose header names none, and why."""
+    known = values[np.isfinite(values)]
+    steps = np.diff(known)
+    steps = steps[steps > 0.0]
+    if not len(steps):
+        return 1.0, "taken as seconds"
+    step, largest = float(np.median(steps)), float(np.max(known))
+    whole = bool(np.all(known == np.floor(known)))
+    if largest > 1e14:
+        return 1e-6, "microseconds since 1970"
+    if largest > 1e11:
+        return 1e-3, "milliseconds since 1970"
+    if largest > 1e8 and largest < 4.2e9 and step < 3600.0 and float(np.min(known)) > 1e8:
+        return 1.0, "seconds since 1970"
+    uneven = bool(np.any(np.abs(steps - 60.0 * np.round(steps / 60.0)) > 1e-9))
+    if whole and step >= 50.0 and (uneven or step >= 1000.0):
+        return 1e-3, f"milliseconds: whole numbers, {step:g} apart"
+    return 1.0, "taken as seconds"

@@ -1,93 +1,128 @@
-"""A recorded run from a CSV file: separator, decimal sign, units and times recognised, gaps marked."""
+"""A recorded run from a file: columns recognised, times put in order, faults set aside, and each of these said."""
 
 from __future__ import annotations
 
-import csv
-import re
-import warnings
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import Any
 
 import numpy as np
 import numpy.typing as npt
 
 from calor.compiled import Column
-from calor.errors import LogError, shown, unreadable
-from calor.log.columns import Role, output_scale, recognise, seconds_per_unit, temperature_unit, temperatures
+from calor.errors import LogError, shown
+from calor.log.clean import Faults, faults_of
+from calor.log.finding import CAN_BE_TAKEN_BACK, MOST_PLACES, Finding, Kind
+from calor.log.recognise import ColumnRead, Corrections, Recognised, recognise
+from calor.log.remembered import remembered
+from calor.log.text import NO_READING, SWITCHED, Table, read_table
+from calor.log.times import Times, times_of
 from calor.loop.trace import Flag, RunEvent, Trace
-from calor.units import TemperatureUnit, to_celsius
+from calor.units import TemperatureUnit, format_duration, to_celsius
 
-if TYPE_CHECKING:
-    import pandas as pd
-
-WANTED = "a log (CSV with a header)"
-SNIFFED_BYTES = 65_536
+ROLES_BESIDE = ("output", "setpoint", "ambient")
 GAP_FACTOR = 5.0
 """A pause longer than this many usual sample times is a gap."""
-NO_READING = [
-    "",
-    "-",
-    "--",
-    "---",
-    "err",
-    "ERR",
-    "error",
-    "ERROR",
-    "fault",
-    "FAULT",
-    "open",
-    "OPEN",
-    "NaN",
-    "nan",
-    "NA",
-    "N/A",
-]
+
+
+Rows = npt.NDArray[np.intp]
 
 
 @dataclass(frozen=True)
-class Layout:
-    """How a log is written: what was recognised, to be shown to its owner."""
+class Record:
+    """A recorded run: its trace, cleaned, how it was understood, and what was found.
 
-    separator: str
-    decimal: str
-    encoding: str
-    skipped_lines: int
-    headers: tuple[str, ...]
-    roles: dict[Role, str]
-    unit: TemperatureUnit
+    `raw_celsius` are the readings as they stand in the file. `ambient_celsius` is a column of the surroundings, `kept`
+    are the other temperatures by name, °C. `begins` is the instant of the first row: s since 1970 where `has_date`,
+    else s since midnight; None where the record knows no clock.
+    """
 
-    def __str__(self) -> str:
-        sign = {"\t": "tab", ";": "semicolon", ",": "comma", "|": "bar"}[self.separator]
-        used = ", ".join(f"{role} from {header.strip()!r}" for role, header in self.roles.items())
-        point = "decimal comma" if self.decimal == "," else "decimal point"
-        return f"{used}; {self.unit}; separated by {sign}, {point}"
+    paths: tuple[Path, ...]
+    trace: Trace
+    raw_celsius: Column
+    recognised: Recognised
+    findings: tuple[Finding, ...]
+    ambient_celsius: Column | None = None
+    kept: dict[str, Column] = field(default_factory=dict)
+    begins: float | None = None
+    has_date: bool = False
+    noise_celsius: float = 0.0
+    rounding_celsius: float = 0.0
+
+    @property
+    def name(self) -> str:
+        """What it is called: as its file."""
+        return self.trace.name
+
+    @property
+    def pace_s(self) -> float:
+        """Usual time between rows."""
+        return float(np.median(np.diff(self.trace.time_s)))
+
+    def finding(self, kind: str) -> Finding | None:
+        """What was found of a kind."""
+        return next((item for item in self.findings if item.kind == kind), None)
 
 
 def read(path: Path) -> Trace:
-    """The recorded run in the CSV file at `path`. Raises LogError with one line that says what would do."""
-    return read_with_layout(path)[0]
+    """The recorded run in the file at `path`. Raises LogError with one line that says what would do."""
+    return read_record(path).trace
 
 
-def read_with_layout(path: Path) -> tuple[Trace, Layout]:
+def read_with_layout(path: Path) -> tuple[Trace, Recognised]:
     """The recorded run at `path`, and how it was understood. Raises LogError."""
-    layout = sniff(path)
-    frame = _load(path, layout)
-    time_s, order = _times(path, frame, layout)
-    measured = _numbers(path, frame, layout, layout.roles["temperature"])[order]
-    measured = to_celsius(layout.unit, measured)
-    steps = len(time_s)
+    record = read_record(path)
+    return record.trace, record.recognised
+
+
+def read_record(
+    path: Path,
+    corrections: Corrections | None = None,
+    taken_back: frozenset[str] = frozenset(),
+    afresh: bool = False,
+) -> Record:
+    """The recorded run in the file at `path`.
+
+    `corrections` go before what is remembered for files with the same columns, and that before what is recognised;
+    `afresh` leaves out what is remembered.
+    `taken_back` are kinds of findings whose treatment is not wanted. Raises LogError.
+    """
+    table = read_table(path)
+    earlier = Corrections() if afresh else remembered(table)
+    return record_of(table, (corrections or Corrections()).over(earlier), taken_back)
+
+
+def record_of(table: Table, corrections: Corrections, taken_back: frozenset[str] = frozenset()) -> Record:
+    """The recorded run in a table that was read. Raises LogError."""
+    understood = recognise(table, corrections)
+    times = times_of(table, understood, taken_back)
+    temperature = understood.of("temperature")
+    assert temperature is not None
+    raw = _celsius(table, temperature, times)
+    faults = faults_of(times.time_s, raw)
+    measured = cleaned(raw, faults, taken_back)
+    steps = len(times.time_s)
     setpoint, output = np.full(steps, np.nan), np.full(steps, np.nan)
-    if "setpoint" in layout.roles:
-        header = layout.roles["setpoint"]
-        own_unit = temperature_unit(header) if re.search(r"[cfk°]\W*$", header.lower()) else layout.unit
-        setpoint = to_celsius(own_unit, _numbers(path, frame, layout, header)[order])
-    if "output" in layout.roles:
-        header = layout.roles["output"]
-        output = _numbers(path, frame, layout, header)[order]
-        largest = float(np.nanmax(output)) if np.isfinite(output).any() else 1.0
-        output = output / output_scale(header, largest)
-    return _trace(path.name, time_s, measured, setpoint, output), layout
+    column = understood.of("setpoint")
+    if column is not None:
+        setpoint = _held(_celsius(table, column, times)) if table.form == "lines" else _celsius(table, column, times)
+    column = understood.of("output")
+    if column is not None:
+        output = _numbers(table, column.name)[times.rows] * column.scale
+        output = _held(output) if table.form == "lines" else output
+    ambient = understood.of("ambient")
+    kept = {
+        item.name: _celsius(table, item, times)
+        for item in understood.columns
+        if item.role == "kept" and _is_numeric(table, item.name)
+    }
+    trace, gaps = _trace(table.path.name, times, measured, setpoint, output, faults, taken_back)
+    return Record(
+        (table.path,), trace, raw, understood, _findings(table, times, raw, faults, gaps, taken_back),
+        None if ambient is None else _celsius(table, ambient, times),
+        kept,
+        times.begins, times.has_date, faults.noise_celsius, faults.rounding_celsius,
+    )  # fmt: skip
 
 
 def read_temperatures(path: Path) -> tuple[Column, dict[str, Column], Column | None]:
@@ -95,197 +130,175 @@ def read_temperatures(path: Path) -> tuple[Column, dict[str, Column], Column | N
 
     Raises LogError as `read` does.
     """
-    layout = sniff(path)
-    taken = [header for role, header in layout.roles.items() if role != "temperature"]
-    names = temperatures(list(layout.headers), taken)
-    frame = _load(path, layout, names)
-    time_s, order = _times(path, frame, layout)
-    columns = {name: _numbers(path, frame, layout, name)[order] for name in names}
-    output = None
-    if "output" in layout.roles:
-        output = _numbers(path, frame, layout, layout.roles["output"])[order]
-        largest = float(np.nanmax(output)) if np.isfinite(output).any() else 1.0
-        output = output / output_scale(layout.roles["output"], largest)
-    return time_s - time_s[0], columns, output
+    table = read_table(path)
+    understood = recognise(table, remembered(table))
+    times = times_of(table, understood)
+    names = [item.name for item in understood.columns if item.role in ("temperature", "ambient", "kept")]
+    columns = {name: _numbers(table, name)[times.rows] for name in names}
+    column = understood.of("output")
+    output = None if column is None else _numbers(table, column.name)[times.rows] * column.scale
+    return times.time_s, columns, output
 
 
-def _trace(name: str, time_s: Column, measured: Column, setpoint: Column, output: Column) -> Trace:
-    time_s = time_s - time_s[0]
-    paces = np.diff(time_s)
-    usual_s = float(np.median(paces))
-    in_gap = np.concatenate(([False], paces > GAP_FACTOR * usual_s))
-    flags = np.where(in_gap, float(Flag.GAP), 0.0) + np.where(np.isfinite(measured), 0.0, float(Flag.PROBE_FAULT))
-    events = [
-        RunEvent(float(time_s[k - 1]), "gap", f"no record for {time_s[k] - time_s[k - 1]:.0f} s", float(time_s[k]))
-        for k in np.flatnonzero(in_gap)[:200]
-    ]
-    empty = np.full(len(time_s), np.nan)
-    return Trace(
-        time_s, empty, empty, empty, measured, setpoint, empty, output, flags,
-        span_s=float(time_s[-1]), events=tuple(events), name=name,
-        recorded_output=output if np.isfinite(output).any() else None,
-    )  # fmt: skip
+def columns_of(table: Table, understood: Recognised, times: Times) -> dict[str, Column]:
+    """Output (a fraction), setpoint and ambient (°C) of a table that may have no temperature, by role."""
+    columns: dict[str, Column] = {}
+    for role in ROLES_BESIDE:
+        column = understood.of(role)
+        if column is not None and role == "output":
+            columns[role] = _numbers(table, column.name)[times.rows] * column.scale
+        elif column is not None:
+            columns[role] = _celsius(table, column, times)
+    return columns
 
 
-def sniff(path: Path) -> Layout:
-    """How the log at `path` is written. Raises LogError where it is no log, or has no time or temperature."""
+# ---- columns
+
+
+def _celsius(table: Table, column: ColumnRead, times: Times) -> Column:
+    unit: TemperatureUnit = column.unit  # type: ignore[assignment]
+    return np.asarray(to_celsius(unit, _numbers(table, column.name)[times.rows]), np.float64)
+
+
+def _held(values: Column) -> Column:
+    """What is printed now and then holds until it is printed again."""
+    rows = np.maximum.accumulate(np.where(np.isfinite(values), np.arange(len(values)), -1))
+    return np.where(rows >= 0, values[np.maximum(rows, 0)], np.nan)
+
+
+def _is_numeric(table: Table, name: str) -> bool:
     try:
-        with path.open("rb") as stream:
-            head = stream.read(SNIFFED_BYTES)
-    except OSError as error:
-        raise unreadable(LogError, path, error, WANTED) from None
-    if not head.strip():
-        raise LogError(path, "is empty", "", f"give the path of {WANTED}")
-    if b"\0" in head and not head.startswith((b"\xff\xfe", b"\xfe\xff")):
-        raise LogError(path, f"is not text (a zero byte at {head.index(0)})", "", f"give the path of {WANTED}")
-    text, encoding = _decoded(head)
-    if sum(not (char.isprintable() or char in "\r\n\t") for char in text) > 0.05 * len(text):
-        raise LogError(path, "is not text", "", f"give the path of {WANTED}")
-    lines = text.splitlines()
-    if len(head) == SNIFFED_BYTES:
-        lines = lines[:-1]
-    first = next((k for k, line in enumerate(lines) if line.strip() and not line.startswith("#")), len(lines) - 1)
-    body = [line for line in lines[first + 1 : first + 200] if line.strip()]
-    header = lines[first]
-    separator = max(";\t,|", key=lambda sign: (header.count(sign), -";\t,|".index(sign)))
-    headers = next(csv.reader([header], delimiter=separator))
-    decimal = "," if separator != "," and any(re.search(r"\d,\d", line) for line in body) else "."
-    if not any(re.search(r"[A-Za-z°]", name) for name in headers):
-        raise LogError(
-            f"{path}: line {first + 1}",
-            "there is no header",
-            shown(header),
-            "add a first line such as time_s,temperature_celsius",
-        )
-    roles = recognise(headers)
-    if "time" not in roles:
-        raise LogError(
-            path, f"no column of times among {shown(headers, 100)}", "", "name one time_s (seconds) or timestamp"
-        )
-    if "temperature" not in roles:
-        raise LogError(
-            path,
-            f"no column of temperatures among {shown(headers, 100)}",
-            "",
-            "name one temperature_celsius (or °F, K)",
-        )
-    return Layout(separator, decimal, encoding, first, tuple(headers), roles, temperature_unit(roles["temperature"]))
+        return bool(np.isfinite(_numbers(table, name)).any())
+    except LogError:
+        return False
 
 
-def _decoded(head: bytes) -> tuple[str, str]:
-    if head.startswith((b"\xff\xfe", b"\xfe\xff")):
-        return head.decode("utf-16", errors="replace"), "utf-16"
-    try:
-        return head.decode("utf-8-sig"), "utf-8-sig"
-    except UnicodeDecodeError as error:
-        if error.start > len(head) - 4:  # a character cut in two by the end of what was read
-            return head[: error.start].decode("utf-8-sig"), "utf-8-sig"
-        return head.decode("latin-1"), "latin-1"
-
-
-def _load(path: Path, layout: Layout, also: list[str] | None = None) -> pd.DataFrame:
-    import pandas as pd
-
-    used = list(dict.fromkeys([*layout.roles.values(), *(also or [])]))
-
-    try:
-        frame = pd.read_csv(
-            path, sep=layout.separator, decimal=layout.decimal, encoding=layout.encoding, skiprows=layout.skipped_lines,
-            comment="#", na_values=NO_READING, usecols=used, index_col=False,
-            low_memory=False,
-        )  # fmt: skip
-    except (ValueError, OSError) as error:
-        line = str(error).strip().splitlines()[0]
-        raise LogError(path, f"cannot be read as CSV: {line}", "", "mend that line or export the log again") from None
-    if len(frame) < 2:
-        raise LogError(path, f"has {len(frame)} row{'s' * (len(frame) != 1)} of data", "", "a run needs at least two")
-    return frame
-
-
-def _line_of(layout: Layout, row: int) -> str:
-    return f"row {row + 1} (about line {row + layout.skipped_lines + 2})"
-
-
-def _numbers(path: Path, frame: pd.DataFrame, layout: Layout, header: str) -> Column:
+def _numbers(table: Table, name: str) -> Column:
     """A column as numbers; blank and the usual words for no reading are NaN. Raises LogError at the first text."""
     import pandas as pd
 
-    column = frame[header]
+    column = table.frame[name]
     if pd.api.types.is_bool_dtype(column):
-        return column.to_numpy(float)
+        return np.asarray(column.to_numpy(float))
     if not pd.api.types.is_numeric_dtype(column):
         text = column.astype("string").str.strip()
-        switched = text.str.lower().map({"on": 1.0, "off": 0.0, "true": 1.0, "false": 0.0})
-        plain = text.str.replace(",", ".", regex=False) if layout.decimal == "," else text
-        numeric = pd.to_numeric(plain, errors="coerce").fillna(switched)
+        text = text.mask(text.str.lower().isin(NO_READING))
+        plain = text.str.replace(",", ".", regex=False) if table.decimal == "," else text
+        numeric = pd.to_numeric(plain, errors="coerce").fillna(text.str.lower().map(SWITCHED))
         wrong = np.flatnonzero((numeric.isna() & text.notna()).to_numpy())
         if len(wrong):
             row = int(wrong[0])
             raise LogError(
-                f"{path}: {_line_of(layout, row)}, column {header.strip()!r}",
-                "is not a number",
-                shown(str(text.iloc[row])),
+                f"{table.place(row)}, column {name.strip()!r}", "is not a number", shown(str(text.iloc[row])),
                 "correct it or leave it empty",
-            )
+            )  # fmt: skip
         column = numeric
     values = np.asarray(column.to_numpy(dtype=float, na_value=np.nan), dtype=float)
-    return np.where(np.isfinite(values), values, np.nan)
+    return np.where(np.abs(values) < 1e15, values, np.nan)
 
 
-def _times(path: Path, frame: pd.DataFrame, layout: Layout) -> tuple[Column, npt.NDArray[np.intp]]:
-    """Times in s, and the rows to keep: all but those that repeat the time before."""
-    import pandas as pd
-
-    header = layout.roles["time"]
-    column = frame[header]
-    numeric = pd.to_numeric(column, errors="coerce")
-    if "date" not in layout.roles and numeric.notna().mean() > 0.5:
-        time_s = numeric.to_numpy(float) * seconds_per_unit(header)
-    else:
-        text = column.astype("string").str.strip()
-        if "date" in layout.roles:
-            text = frame[layout.roles["date"]].astype("string").str.strip() + " " + text
-        time_s = _stamps(text)
-    bad = np.flatnonzero(~np.isfinite(time_s))
-    if len(bad):
-        row = int(bad[0])
-        raise LogError(
-            f"{path}: {_line_of(layout, row)}, column {header.strip()!r}",
-            "is not a time",
-            shown(str(column.iloc[row])),
-            "use seconds or stamps like 2026-03-01 14:05:00",
-        )
-    falls = np.flatnonzero(np.diff(time_s) < 0.0)
-    if len(falls):
-        row = int(falls[0]) + 1
-        raise LogError(
-            f"{path}: {_line_of(layout, row)}",
-            "times fall",
-            f"{shown(str(column.iloc[row]))} after {shown(str(column.iloc[row - 1]))}",
-            "sort the log by time or split it where the logger was restarted",
-        )
-    keep = np.concatenate(([True], np.diff(time_s) > 0.0))
-    if keep.sum() < 2:
-        raise LogError(path, "all rows have the same time", shown(str(column.iloc[0])), "check the time column")
-    return time_s[keep], np.flatnonzero(keep)
+# ---- what is wrong, and what is done about it
 
 
-def _stamps(text: pd.Series) -> Column:
-    """Time stamps or clock times in s; NaN where a text is neither. A clock that passes midnight goes on."""
-    import pandas as pd
+def cleaned(raw: Column, faults: Faults, taken_back: frozenset[str]) -> Column:
+    """The readings with spikes bridged and stuck ones left out, unless that is taken back."""
+    measured = raw.copy()
+    if faults.spike.any() and "spike" not in taken_back:
+        sound = np.flatnonzero(np.isfinite(raw) & ~faults.spike)
+        rows = np.flatnonzero(faults.spike)
+        measured[rows] = np.interp(rows, sound, raw[sound])
+    if "stuck" not in taken_back:
+        measured[faults.stuck] = np.nan
+    for kind, mask in (("rate", faults.rate), ("clipped", faults.clipped)):
+        if kind in taken_back:  # of these taking back means leaving out: by themselves they stay
+            measured[mask] = np.nan
+    return measured
 
-    first = str(text.iloc[0])
-    if re.fullmatch(r"\d+:\d\d(:\d\d([.,]\d+)?)?", first):
-        padded = text.str.replace(",", ".", regex=False)
-        padded = padded if first.count(":") == 2 else padded + ":00"
-        clock = pd.to_timedelta(padded, errors="coerce").dt.total_seconds().to_numpy(float)
-        days = np.concatenate(([0.0], np.cumsum(np.diff(clock) < -43_200.0)))
-        return np.asarray(clock + 86_400.0 * days, dtype=float)
-    day_first = re.match(r"\d{1,2}[./]\d{1,2}[./]\d{2,4}", first) is not None
-    with warnings.catch_warnings():
-        warnings.simplefilter("ignore")  # pandas warns of what the caller says better, with the row
-        stamps = pd.to_datetime(text, errors="coerce", dayfirst=day_first, utc=True)
-        if stamps.isna().any():
-            stamps = pd.to_datetime(text, errors="coerce", dayfirst=day_first, utc=True, format="mixed")
-    since = (stamps - stamps.iloc[0]).dt.total_seconds()
-    return np.asarray(since.to_numpy(dtype=float, na_value=np.nan), dtype=float)
+
+def _trace(
+    name: str,
+    times: Times,
+    measured: Column,
+    setpoint: Column,
+    output: Column,
+    faults: Faults,
+    taken_back: frozenset[str],
+) -> tuple[Trace, Rows]:
+    time_s = times.time_s
+    paces = np.diff(time_s)
+    usual_s = float(np.median(paces))
+    in_gap = np.concatenate(([False], paces > GAP_FACTOR * usual_s))
+    breaks = in_gap & ("gap" not in taken_back)
+    if "reset" not in taken_back:
+        breaks[times.reset] = True
+    flags = np.where(breaks, float(Flag.GAP), 0.0) + np.where(np.isfinite(measured), 0.0, float(Flag.PROBE_FAULT))
+    flags = flags + np.where(np.isfinite(measured), 0.0, np.where(faults.stuck, float(Flag.PROBE_STUCK), 0.0))
+    resets = set(times.reset)
+    events = [
+        RunEvent(float(time_s[k]), "gap", "the counter starts again")
+        if k in resets
+        else RunEvent(float(time_s[k - 1]), "gap", f"no record for {time_s[k] - time_s[k - 1]:.0f} s", float(time_s[k]))
+        for k in np.flatnonzero(breaks)[:MOST_PLACES].tolist()
+    ]
+    empty = np.full(len(time_s), np.nan)
+    trace = Trace(
+        time_s, empty, empty, empty, measured, setpoint, empty, output, flags,
+        span_s=float(time_s[-1]), events=tuple(events), name=name,
+        recorded_output=output if np.isfinite(output).any() else None,
+    )  # fmt: skip
+    return trace, np.flatnonzero(in_gap)
+
+
+def _findings(
+    table: Table, times: Times, raw: Column, faults: Faults, gaps: Rows, taken_back: frozenset[str]
+) -> tuple[Finding, ...]:
+    time_s = times.time_s
+    end_s = float(time_s[-1])
+
+    def stretches(mask: Any) -> tuple[list[float], list[float]]:
+        edges = np.flatnonzero(np.diff(np.asarray(mask).astype(np.int8), prepend=0, append=0))
+        return [float(time_s[k]) for k in edges[::2]], [float(time_s[k - 1]) for k in edges[1::2]]
+
+    def at(rows: list[int]) -> tuple[list[float], list[float]]:
+        return [float(time_s[k]) for k in rows], [float(time_s[k]) for k in rows]
+
+    findings: list[Finding] = []
+
+    def add(
+        kind: Kind, count: int, places: tuple[list[float], list[float]], text: str, done: str = "", otherwise: str = ""
+    ) -> None:
+        if count:
+            begins, ends = tuple(places[0][:MOST_PLACES]), tuple(places[1][:MOST_PLACES])
+            back = kind in taken_back and kind in CAN_BE_TAKEN_BACK
+            findings.append(Finding(kind, count, begins, ends, text, done, otherwise, back))
+
+    nowhere: tuple[list[float], list[float]] = ([], [])
+    said = f"lines that are no rows, the first {shown(table.first_skipped, 40)}"
+    add("text", table.skipped, nowhere, said, "skipped")
+    gone_s = float(sum(time_s[int(k)] - time_s[int(k) - 1] for k in gaps))
+    add(
+        "gap", len(gaps), ([float(time_s[int(k) - 1]) for k in gaps], [float(time_s[int(k)]) for k in gaps]),
+        f"{format_duration(gone_s)} without a row", "the record is broken there", "read on as if nothing were missing",
+    )  # fmt: skip
+    add("reset", len(times.reset), at(times.reset), "the counter starts again", "the record is broken there",
+        "read on as if it followed at once")  # fmt: skip
+    add("wrapped", len(times.wrapped), at(times.wrapped), "the counter came to its end", "counted on",
+        "taken as a reset")  # fmt: skip
+    place = np.clip(np.searchsorted(times.rows, times.repeated) - 1, 0, len(time_s) - 1).tolist()
+    add("repeated", len(times.repeated), at(place), "rows at the time of the row before", "left out",
+        "spread until the next time")  # fmt: skip
+    ordered = {int(row): k for k, row in enumerate(times.rows)} if len(times.falling) else {}
+    late = [ordered[int(row)] for row in times.falling[:MOST_PLACES] if int(row) in ordered]
+    add("falling", len(times.falling), at(late), "rows that come late", "put where they belong", "left out")
+    blank = ~np.isfinite(raw)
+    add("no_reading", int(blank.sum()), stretches(blank), "rows without a reading", "taken as faults of the probe")
+    add("spike", int(faults.spike.sum()), stretches(faults.spike), "far from the readings on both sides",
+        "bridged by a line", "kept")  # fmt: skip
+    add("stuck", int(faults.stuck.sum()), stretches(faults.stuck), "one reading again and again", "left out", "kept")
+    add("rate", int(faults.rate.sum()), at(np.flatnonzero(faults.rate).tolist()), "jumps that no load makes", "kept",
+        "the reading after each is left out")  # fmt: skip
+    add("clipped", int(faults.clipped.sum()), stretches(faults.clipped), "readings stand at an end of the scale",
+        "kept", "left out")  # fmt: skip
+    if faults.rounding_celsius >= 0.002:
+        add("rounding", 1, ([0.0], [end_s]), f"readings in steps of {faults.rounding_celsius:.3g} °C", "kept")
+    return tuple(findings)

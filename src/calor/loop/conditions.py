@@ -7,7 +7,8 @@ from typing import NamedTuple
 import numpy as np
 
 from calor.compiled import Column, Table
-from calor.design.event import AMBIENT, COLUMNS, HAND, HUMIDITY, POWER, SETPOINT, SIGNAL, Span
+from calor.design import recorded_output
+from calor.design.event import AMBIENT, COLUMNS, HAND, HUMIDITY, POWER, RECORDED, SETPOINT, SIGNAL, Span
 from calor.design.events import describe
 from calor.design.model import Design
 from calor.design.trial import Trial
@@ -31,6 +32,9 @@ def timeline(design: Design, trial: Trial) -> Conditions:
     """
     watchdog_s = design.guard.watchdog_s
     instants = {0.0} | ambient.instants(trial)
+    put_on = None if trial.output_csv is None else recorded_output.read_output(trial.output_csv, trial.output_column)
+    if put_on is not None:
+        instants |= set(put_on.time_s.tolist())
     for event in trial.events:
         instants |= {event.at_s, event.end_s(trial.span_s, watchdog_s)}
     at_s = np.array([*sorted(instant for instant in instants if instant < trial.span_s), np.inf])
@@ -38,6 +42,9 @@ def timeline(design: Design, trial: Trial) -> Conditions:
     air = ambient.weather(trial, design.ambient_celsius(trial), at_s)
     values[:, AMBIENT], values[:, HUMIDITY] = air.celsius, air.humidity
     values[:, POWER], values[:, SETPOINT], values[:, HAND] = 1.0, np.nan, np.nan
+    values[:, RECORDED] = np.nan
+    if put_on is not None:
+        values[:, RECORDED] = put_on.share[np.maximum(np.searchsorted(put_on.time_s, at_s, side="right") - 1, 0)]
     for event in trial.events:
         during = (at_s >= event.at_s) & (at_s < event.end_s(trial.span_s, watchdog_s))
         if not (event.sets_setpoint and design.setpoint.locked):

@@ -20,6 +20,7 @@ from calor.design.event import (
     HAND,
     HUMIDITY,
     POWER,
+    RECORDED,
     SETPOINT,
     SIGNAL,
     SWITCH_FAULT,
@@ -41,6 +42,7 @@ from calor.load.registry import LoadNumbers
 from calor.load.state import LoadState, Surroundings
 from calor.loop import answer_row
 from calor.loop import seat as seats
+from calor.loop.advance import advance
 from calor.loop.conditions import Conditions
 from calor.loop.seat import Seat, call_address
 from calor.loop.switching import give
@@ -64,6 +66,7 @@ class LoopNumbers(NamedTuple):
     """All five blocks as plain numbers, and the control step.
 
     `outputs` is how many there are; the first has `drive`, a second one `second_drive`, stages all have `drive`.
+    `splits`: the second one cools, and is below 0 where both are one number.
     """
 
     period_s: float
@@ -74,6 +77,7 @@ class LoopNumbers(NamedTuple):
     second_drive: DriveNumbers
     load: LoadNumbers
     outputs: int
+    splits: bool
     has_watchdog: bool
 
 
@@ -103,28 +107,6 @@ class LoopStart(NamedTuple):
     program: ProgramState
     law: LawState
     load: LoadState
-
-
-@compiled
-def _advance(
-    load: LoadNumbers,
-    state: LoadState,
-    lag_s: float,
-    probe_celsius: float,
-    level: float,
-    second: float,
-    around: Surroundings,
-    dt_s: float,
-) -> tuple[LoadState, float]:
-    """Load and probe after `dt_s` in which nothing else changes, in steps the load is accurate over."""
-    parts = max(1, int(np.ceil(dt_s / load.step_s)))
-    part_s = dt_s / parts
-    for _ in range(parts):
-        start, start_slope = state.celsius, loads.slope(load, state, level, second, around)
-        state = loads.step(load, state, level, second, around, part_s)
-        end_slope = loads.slope(load, state, level, second, around)
-        probe_celsius = lag.step(lag_s, probe_celsius, start, start_slope, state.celsius, end_slope, part_s)
-    return state, probe_celsius
 
 
 @compiled
@@ -297,9 +279,12 @@ def run(
                     heat += now_given * (until_s - at_s)
                 else:
                     fault_now = values[drive_row, SWITCH_FAULT] if output == 0 else 0.0
+                    put_on = values[drive_row, RECORDED]
+                    if blocks.splits and output == 1:
+                        put_on = -put_on
                     state, count, now_given, part = give(
-                        output_drive, state, asked[output], power, fault_now, at_s, until_s, switch_s, switch_level,
-                        output, count, now_given,
+                        output_drive, state, asked[output], power, fault_now, put_on, at_s, until_s, switch_s,
+                        switch_level, output, count, now_given,
                     )  # fmt: skip
                     heat += part
                 at_s = until_s
@@ -345,8 +330,6 @@ def run(
                     lag_s, probe_celsius, was_celsius, start_slope, load_state.celsius, end_slope, period_s
                 )
             else:
-                load_state, probe_celsius = _advance(
-                    load, load_state, lag_s, probe_celsius, level, second, around, dt_s
-                )
+                load_state, probe_celsius = advance(load, load_state, lag_s, probe_celsius, level, second, around, dt_s)
             at_s = until_s
         control[DONE] = k + 1

@@ -64,7 +64,7 @@ def replay(
         for output in range(outputs):
             state, changes[output], given[output], heat = give(
                 second_drive if output == 1 else drive, drives.kept_state(drive_states, output), asked[output], 1.0,
-                0.0, begin_s, end_s, switch_s, switch_level, output, changes[output], given[output],
+                0.0, np.nan, begin_s, end_s, switch_s, switch_level, output, changes[output], given[output],
             )  # fmt: skip
             drives.keep_state(state, drive_states, output)
             columns[OUTPUTS_FROM + output, k] = asked[output]

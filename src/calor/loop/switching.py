@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import numpy as np
+
 from calor.compiled import Table, compiled
 from calor.design.events import INVERTED, STUCK_OFF, STUCK_ON
 from calor.drive import registry as drives
@@ -27,6 +29,7 @@ def give(
     demand: float,
     power: float,
     fault: float,
+    put_on: float,
     begin_s: float,
     end_s: float,
     switch_s: Table,
@@ -37,11 +40,15 @@ def give(
 ) -> tuple[DriveState, int, float, float]:
     """What the drive gives between two instants, times `power`; each change of it is written down where it happens.
 
+    `put_on` is a level that a record puts in its place, held between 0 and 1; NaN where none does.
+
     Returns the drive's state, the number of changes, the output at the end, and the output summed over time.
     """
     at_s, heat = begin_s, 0.0
     while at_s < end_s:
         state, level, until_s = drives.step(drive, state, demand, at_s, end_s)
+        if not np.isnan(put_on):
+            level = min(max(put_on, 0.0), 1.0)
         if fault != 0.0:
             level = _switched(level, fault)
         level *= power

@@ -1,0 +1,516 @@
+"""Fit a load to records: integrating, first or second order with dead time, or a design's own load with some keys free.
+
+The whole simulated curve is compared with the whole record (simulation error), so that feedback in the record does no
+harm. Source: L. Ljung, System Identification, 1999, section 7.2 (output-error models).
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+from dataclasses import dataclass, field, replace
+from typing import Any, Literal, NamedTuple
+
+import numpy as np
+import numpy.typing as npt
+
+from calor.compiled import Column
+from calor.errors import LogError
+from calor.identify import told
+from calor.identify.confidence import TOLD_SHARE, Confidence, confidence_of
+from calor.identify.observed import Observed
+from calor.identify.search import Solution, grid_starts, refine, rough
+from calor.identify.task import AT_ONCE, Free, Probe, Surroundings, Task
+from calor.load.first_order import FirstOrder
+from calor.load.integrating import Integrating
+from calor.load.registry import AnyLoad
+from calor.load.second_order import SecondOrder
+from calor.settings import bounds_of
+
+Order = Literal["integrating", "1", "2"]
+ORDERS: tuple[Order, ...] = ("integrating", "1", "2")
+ORDER_WORDS = {"integrating": "integrating", "1": "first order", "2": "second order"}
+STILL = -1.0
+KEPT_BACK = 0.25
+SHORTEST_SHARE = 0.2
+"""No time constant shorter than this share of the time between rows can be told."""
+FARTHEST = 50.0
+"""A key of a design's own load is sought no further than this factor from what the design has."""
+UNEXPLAINED = 0.25
+"""Where more than this share of the movement is left, the model does not explain the record."""
+SAME_SHARE = 0.02
+"""Residuals closer than this share are one as good as the other."""
+
+
+class Number(NamedTuple):
+    """One fitted number: its value, its 95 % interval, and whether the record tells it."""
+
+    key: str
+    value: float
+    low: float
+    high: float
+    is_told: bool
+
+
+@dataclass(frozen=True)
+class Fit:
+    """A load fitted to records.
+
+    `residual_celsius` and `answer_celsius` are columns for each record's rows, NaN where nothing was compared or
+    simulated. `kept_back_rms_celsius` is what a fit of the first part leaves on the part kept back; None where nothing
+    was. `only` says what the record does tell where a number is not told; empty where all are.
+    """
+
+    load: AnyLoad
+    numbers: tuple[Number, ...]
+    only: str
+    residual_rms_celsius: float
+    residual_autocorrelation: float
+    largest_celsius: float
+    largest_at_s: float
+    kept_back_rms_celsius: float | None
+    rows: int
+    stretches: int
+    condition: float
+    ambient: str
+    warnings: tuple[str, ...]
+    records: tuple[Observed, ...]
+    answer_celsius: tuple[Column, ...]
+    residual_celsius: tuple[Column, ...]
+    explains: bool = True
+    """Whether the model has most of the movement; where it has not, no number is told."""
+    suspect: tuple[int, float, float] | None = None
+    """(record, begin s, end s) of what looks like a disturbance, to be left out."""
+    share_before: float = 0.0
+    """How far a change of the output was put towards the row before the one that shows it."""
+    order: str = ""
+    why: str = ""
+    others: tuple[tuple[str, float], ...] = field(default=())
+
+    @property
+    def is_told(self) -> bool:
+        """Whether the record tells every number that was free."""
+        return all(number.is_told for number in self.numbers)
+
+    @property
+    def ambient_words(self) -> str:
+        """Where the ambient comes from."""
+        return {
+            "column": "mean of its column",
+            "start": "from the start at rest",
+            "known": "as given",
+            "fit": "fitted",
+        }[self.ambient]
+
+    def number(self, key: str) -> Number:
+        """The fitted number of a key. Raises KeyError."""
+        for item in self.numbers:
+            if item.key == key:
+                return item
+        raise KeyError(key)
+
+
+@dataclass(frozen=True)
+class Asked:
+    """What is asked of a fit beside the records: ambient, probe, the share kept back, and how to stop it.
+
+    `ambient` is "auto" (a column, else a start from rest, else fitted), "fit", "start", or a number of °C. `watch` is
+    called with the share done, or STILL where that has not changed, and may raise Stopped.
+    """
+
+    ambient: str | float = "auto"
+    probe: Probe = AT_ONCE
+    keep_back: float = KEPT_BACK
+    weights: tuple[tuple[float, float], tuple[float, float]] = ((1.0, 0.0), (0.0, 0.0))
+    watch: Callable[[float], None] = lambda share: None
+
+
+def fit_order(records: tuple[Observed, ...], order: str, asked: Asked) -> Fit:
+    """A black box fitted to records: "integrating", "1", "2", or the one that "auto" recommends.
+
+    Raises LogError where the records cannot tell any of its numbers, Stopped where it was asked to stop.
+    """
+    if order != "auto":
+        return _fit_one(records, order, asked)
+    first = _fit_one(records, "1", _part(asked, 0.0, 0.35))
+    second = _fit_one(records, "2", _part(asked, 0.35, 0.55))
+    integrating = _fit_one(records, "integrating", _part(asked, 0.9, 0.1))
+    every = {"integrating": integrating, "1": first, "2": second}
+    chosen, why = told.recommended(every)
+    residuals = tuple((name, fit.residual_rms_celsius) for name, fit in every.items())
+    return replace(every[chosen], why=why, others=residuals)
+
+
+def _part(asked: Asked, begin: float, share: float) -> Asked:
+    return replace(asked, watch=lambda done: asked.watch(done if done < 0.0 else begin + share * done))
+
+
+def _fit_one(records: tuple[Observed, ...], order: str, asked: Asked) -> Fit:
+    build = {"integrating": _integrating, "1": _first_order, "2": _second_order}[order]
+
+    def solve(of: tuple[Observed, ...], share_before: float, mask: Any, start: Column | None) -> tuple[Task, Solution]:
+        return build(of, asked, share_before, mask, start)
+
+    fitted = _fitted(records, asked, solve)
+    load = fitted.load
+    if isinstance(load, SecondOrder) and load.second_time_constant_s > load.time_constant_s:
+        fitted = _longer_first(fitted)
+    return replace(fitted, order=order)
+
+
+def fit_own_load(
+    records: tuple[Observed, ...], load: AnyLoad, keys: tuple[str, ...], asked: Asked, humidity: float
+) -> Fit:
+    """A design's own load fitted to records with some of its keys free, from the values it has.
+
+    Raises LogError, Stopped.
+    """
+    free = tuple(free_key(load, key) for key in keys)
+
+    def solve(of: tuple[Observed, ...], share_before: float, mask: Any, start: Column | None) -> tuple[Task, Solution]:
+        task = Task(
+            load, free, of, _surroundings(of, asked), asked.probe, asked.weights, share_before, humidity,
+            load.dead_time_s, mask, lambda: asked.watch(STILL),
+        )  # fmt: skip
+        if start is not None:
+            return task, refine(task, start)
+        natural = {key: float(getattr(load, key)) for key in keys}
+        starts = [task.varied_from({key: value * factor for key, value in natural.items()}, load.ambient_celsius)
+                  for factor in (1.0, 0.5, 2.0)]  # fmt: skip
+        small = rough(task)
+        tried = [refine(small, values, exact=False) for values in starts]
+        best = min(tried, key=lambda solution: solution.rms_celsius)
+        return task, refine(task, best.values)
+
+    return _fitted(records, asked, solve)
+
+
+def free_key(load: AnyLoad, key: str) -> Free:
+    """A key of a load that may be free, with its bounds. Raises LogError where there is none, or it is no number."""
+    fields = type(load).model_fields  # type: ignore[attr-defined]
+    numeric = [name for name, item in fields.items() if item.annotation is float and name != "ambient_celsius"]
+    if key not in numeric:
+        raise LogError(f"load.{key}", f"is no number of a load of kind {load.kind}", "", f"one of {', '.join(numeric)}")
+    low, high, _ = bounds_of(fields[key])
+    value = float(getattr(load, key))
+    if low < 0.0 or value <= 0.0 or key == "dead_time_s":
+        return Free(key, max(low, -1e9), min(high, 1e9), False)
+    # further off it would be another load
+    return Free(key, max(low, value / FARTHEST), min(high, value * FARTHEST), True)
+
+
+# ---- the black boxes
+
+
+def _surroundings(records: tuple[Observed, ...], asked: Asked) -> tuple[Surroundings, ...]:
+    """Where each record's ambient comes from."""
+    around = []
+    for record in records:
+        cold = record.stretches[0].is_cold
+        if isinstance(asked.ambient, float | int):
+            around.append(Surroundings("known", float(asked.ambient)))
+        elif asked.ambient == "start" or (cold and (asked.ambient == "fit" or record.ambient_celsius is None)):
+            # from rest, so that the start and the ambient are one temperature
+            around.append(Surroundings("start"))
+        elif asked.ambient == "auto" and record.ambient_celsius is not None:
+            around.append(Surroundings("column"))
+        else:
+            around.append(Surroundings("fit"))
+    return tuple(around)
+
+
+def _shortest_s(records: tuple[Observed, ...]) -> float:
+    return max(SHORTEST_SHARE * min(record.pace_s for record in records), 0.011)
+
+
+def _longest_s(records: tuple[Observed, ...]) -> float:
+    return float(min(max(100.0 * float(record.time_s[-1]) for record in records), 1e7))
+
+
+def _dead(records: tuple[Observed, ...]) -> Free:
+    return Free("dead_time_s", 0.0, min(0.5 * max(float(record.time_s[-1]) for record in records), 1e5), False)
+
+
+def _first_order(
+    records: tuple[Observed, ...], asked: Asked, share_before: float, mask: Any, start: Column | None
+) -> tuple[Task, Solution]:
+    free = (
+        Free("rise_celsius", -3000.0, 3000.0, False),
+        Free("time_constant_s", _shortest_s(records), _longest_s(records), True),
+        _dead(records),
+    )
+    task = Task(FirstOrder(), free, records, _surroundings(records, asked), asked.probe, asked.weights, share_before,
+                only_rows=mask, look=lambda: asked.watch(STILL))  # fmt: skip
+    if start is not None:
+        return task, refine(task, start)
+    starts = grid_starts(
+        task, lambda tau, dead: {"rise_celsius": 1.0, "time_constant_s": tau, "dead_time_s": dead}, "rise_celsius"
+    )
+    return task, _best(task, starts)
+
+
+def _second_order(
+    records: tuple[Observed, ...], asked: Asked, share_before: float, mask: Any, start: Column | None
+) -> tuple[Task, Solution]:
+    shortest, longest = _shortest_s(records), _longest_s(records)
+    free = (
+        Free("rise_celsius", -3000.0, 3000.0, False),
+        Free("time_constant_s", shortest, longest, True),
+        Free("second_time_constant_s", shortest, longest, True),
+        _dead(records),
+    )
+    task = Task(SecondOrder(), free, records, _surroundings(records, asked), asked.probe, asked.weights, share_before,
+                only_rows=mask, look=lambda: asked.watch(STILL))  # fmt: skip
+    if start is not None:
+        return task, refine(task, start)
+    first_task, first = _first_order(records, asked, share_before, mask, None)
+    _, tau, dead = first_task.natural(first.values)
+    starts = []
+    for share in (0.02, 0.1, 0.35, 1.0):
+        late = min(max(share * tau, shortest), longest)
+        for left in (max(dead - late, 0.0), 0.5 * dead):
+            natural = {
+                "rise_celsius": float(first.values[0]), "time_constant_s": tau, "second_time_constant_s": late,
+                "dead_time_s": left,
+            }  # fmt: skip
+            values = task.varied_from(natural, _ambient_guess(first_task, first))
+            starts.append(values)
+    return task, _best(task, starts)
+
+
+def _ambient_guess(task: Task, solution: Solution) -> float:
+    ambient = task.ambient_of(solution.values, 0)
+    return ambient if math.isfinite(ambient) else 20.0
+
+
+def _integrating(
+    records: tuple[Observed, ...], asked: Asked, share_before: float, mask: Any, start: Column | None
+) -> tuple[Task, Solution]:
+    free = (
+        Free("rate_celsius_per_s", -100.0, 100.0, False),
+        Free("drift_celsius_per_s", -100.0, 100.0, False),
+        _dead(records),
+    )
+    # no ambient acts on it
+    around = tuple(Surroundings("known", 20.0) for _ in records)
+    task = Task(Integrating(), free, records, around, asked.probe, asked.weights, share_before, only_rows=mask,
+                look=lambda: asked.watch(STILL))  # fmt: skip
+    if start is not None:
+        return task, refine(task, start)
+    starts = grid_starts(
+        task, lambda tau, dead: {"rate_celsius_per_s": 0.01, "drift_celsius_per_s": 0.0, "dead_time_s": dead},
+        "rate_celsius_per_s", times=False,
+    )  # fmt: skip
+    return task, _best(task, starts)
+
+
+def _best(task: Task, starts: list[Column]) -> Solution:
+    """The best of several starts: refined over few rows, then over all."""
+    small = rough(task)
+    tried = [refine(small, values, most=40, exact=False) for values in starts]
+    best = min(tried, key=lambda solution: solution.rms_celsius)
+    return refine(task, best.values)
+
+
+# ---- what is made of a solution
+
+
+def _fitted(
+    records: tuple[Observed, ...], asked: Asked,
+    solve: Callable[[tuple[Observed, ...], float, Any, Column | None], tuple[Task, Solution]],
+) -> Fit:  # fmt: skip
+    asked.watch(0.0)
+    task, solution, warnings = _placed(records, asked, solve)
+    asked.watch(0.6)
+    kept_back = _kept_back(task, solution, asked, solve) if 0.0 < asked.keep_back < 1.0 else None
+    asked.watch(0.95)
+    confidence = confidence_of(solution.residual, solution.jacobian, _pieces(task))
+    return _fit(task, solution, confidence, kept_back, warnings)
+
+
+def _placed(
+    records: tuple[Observed, ...], asked: Asked,
+    solve: Callable[[tuple[Observed, ...], float, Any, Column | None], tuple[Task, Solution]],
+) -> tuple[Task, Solution, list[str]]:  # fmt: skip
+    """The solution, with changes put at their row or half-way to the row before: as leaves less, else as is usual.
+
+    Rows as even as a program's own steps show what it switched at them; a logger sees a change some time after it.
+    """
+    even = all(record.even for record in records)
+    usual = 0.0 if even and not any(record.is_thinned for record in records) else 0.5
+    task, solution = solve(records, usual, None, None)
+    warnings: list[str] = []
+    if all(record.is_thinned for record in records) or not any(len(record.change_s) for record in records):
+        return task, solution, warnings
+    other = 0.5 - usual
+    other_task, other_solution = solve(records, other, None, solution.values)
+    if other_solution.rms_celsius < (1.0 - SAME_SHARE) * solution.rms_celsius:
+        return other_task, other_solution, warnings
+    return task, solution, warnings
+
+
+def _pieces(task: Task) -> list[slice]:
+    """Rows of the residual that follow one another."""
+    pieces = []
+    for number, stretch, _, _ in task.starts:
+        begin = int(task.row_of[number]) + int(task.masks[number][: stretch.first].sum())
+        pieces.append(slice(begin, begin + int(task.masks[number][stretch.first : stretch.last].sum())))
+    return pieces
+
+
+def _kept_back(
+    task: Task, solution: Solution, asked: Asked,
+    solve: Callable[[tuple[Observed, ...], float, Any, Column | None], tuple[Task, Solution]],
+) -> float | None:  # fmt: skip
+    """What a fit of the first part leaves on the rest, rms °C; None where either part is too short."""
+    early, late = [], []
+    for record in task.records:
+        known = np.flatnonzero(np.isfinite(record.celsius))
+        cut = int(known[min(int(len(known) * (1.0 - asked.keep_back)), len(known) - 1)])
+        rows = np.arange(record.rows)
+        early.append(rows < cut)
+        late.append(rows >= cut)
+    first, _ = _masked(task, tuple(early))
+    if first.rows < first.size + 5:
+        return None
+    part = refine(first, solution.values, most=30)
+    # a stretch that lies in the part kept back begins where it was read
+    rest, starts = _masked(task, tuple(late))
+    if rest.rows < 5:
+        return None
+    values = part.values.copy()
+    own = [at for at in starts if at >= 0]
+    if own:
+        values = _with_starts(rest, values, own)
+    left = rest.residual(values)
+    return float(np.sqrt(np.mean(left**2)))
+
+
+def _masked(task: Task, masks: tuple[npt.NDArray[np.bool_], ...]) -> tuple[Task, list[int]]:
+    """The task over some rows, and the numbers that belong to stretches of these rows alone."""
+    part = replace(task, only_rows=masks)
+    own = []
+    for number, stretch, at, inner in part.starts:
+        inside = masks[number][stretch.first : stretch.last]
+        if inside.all() and not part._is_ambient(number, stretch):
+            own += [at, *inner]
+    return part, own
+
+
+def _with_starts(task: Task, values: Column, own: list[int]) -> Column:
+    """The numbers with the starts of some stretches solved, the rest as it is."""
+    for _ in range(3):
+        base = task.residual(values)
+        table = task.jacobian(values, base)[:, own]
+        by, *_ = np.linalg.lstsq(table, -base, rcond=1e-8)
+        values[own] += by
+    return values
+
+
+def _fit(task: Task, solution: Solution, confidence: Confidence, kept_back: float | None, warnings: list[str]) -> Fit:
+    answers = task.answers(solution.values)
+    left = []
+    for record, answer, mask in zip(task.records, answers, task.masks, strict=True):
+        left.append(np.where(mask, record.celsius - answer, np.nan))
+    load = task.load_of(solution.values)
+    load = load.model_copy(update={"ambient_celsius": _rounded(task.ambient_of(solution.values, 0))})  # type: ignore[attr-defined]
+    movement = float(np.sqrt(np.mean([np.nanvar(record.celsius) for record in task.records])))
+    noise = math.sqrt(np.mean([_noise_of(record) ** 2 for record in task.records]))
+    explains = solution.rms_celsius < max(UNEXPLAINED * movement, 1.5 * noise)
+    numbers = tuple(_numbers(task, solution, confidence, explains))
+    largest, at_s = _largest(task, left)
+    warnings = [*warnings, *told.warnings_of(task, solution, confidence, explains, movement, kept_back)]
+    suspect = told.suspect(task, left)
+    if suspect is not None:
+        number, begin_s, end_s = suspect
+        warnings.append(
+            f"{task.records[number].name}: something happened between {begin_s:.0f} and {end_s:.0f} s that the model"
+            f" does not know; leave it out: --leave-out {begin_s:.0f}:{end_s:.0f}"
+        )
+    source = task.around[0].source
+    only = "" if all(number.is_told for number in numbers) else told.only(task, solution, confidence, numbers, explains)
+    return Fit(
+        load, numbers, only, solution.rms_celsius, confidence.autocorrelation, largest, at_s, kept_back, task.rows,
+        len(task.starts), confidence.condition, source, tuple(warnings), task.records, tuple(answers), tuple(left),
+        explains, suspect, 0.5 if task.records[0].is_thinned else task.share_before,
+    )  # fmt: skip
+
+
+def _numbers(task: Task, solution: Solution, confidence: Confidence, explains: bool) -> list[Number]:
+    numbers = []
+    natural = task.natural(solution.values)
+    pace_s = min(record.pace_s for record in task.records)
+    low, high = task.bounds()
+    for k, item in enumerate(task.free):
+        unit = np.zeros(task.size)
+        unit[k] = 1.0
+        half = confidence.half_width(unit)
+        value = float(natural[k])
+        at_bound = solution.values[k] <= low[k] + 1e-6 * (1.0 + abs(low[k])) or solution.values[k] >= high[k] - 1e-6
+        if item.logarithmic:
+            spread = math.exp(min(half, 50.0))
+            begin, end, share = value / spread, value * spread, half
+        else:
+            begin, end = max(value - half, item.low), min(value + half, item.high)
+            share = half / max(abs(value), 1e-300)
+        is_told = share <= TOLD_SHARE and not at_bound
+        if item.key in ("dead_time_s", "second_time_constant_s"):
+            # a short time is told as finely as rows come, not as a share of itself
+            wide = half if not item.logarithmic else value * half
+            is_told = (is_told or wide <= 0.1 * pace_s) or (item.key == "dead_time_s" and at_bound and wide <= pace_s)
+        if item.key == "drift_celsius_per_s":
+            rate = abs(float(natural[0]))
+            is_told = half <= TOLD_SHARE * max(rate, abs(value))
+        numbers.append(Number(item.key, value, max(begin, item.low), min(end, item.high), bool(is_told and explains)))
+    for number, at in enumerate(task.ambient_at):
+        if at >= 0 and number == 0:
+            unit = np.zeros(task.size)
+            unit[at] = 1.0
+            half = confidence.half_width(unit)
+            value = float(solution.values[at])
+            movement = float(np.nanmax(task.records[0].celsius) - np.nanmin(task.records[0].celsius))
+            is_told = half <= max(TOLD_SHARE * movement, 0.3)
+            numbers.append(
+                Number(
+                    "ambient_celsius",
+                    value,
+                    max(value - half, -273.15),
+                    min(value + half, 3500.0),
+                    bool(is_told and explains),
+                )
+            )
+    return numbers
+
+
+def _noise_of(record: Observed) -> float:
+    known = record.celsius[np.isfinite(record.celsius)]
+    bends = np.diff(known, n=2)
+    return float(np.median(np.abs(bends))) * 1.4826 / math.sqrt(6.0) if len(bends) else 0.0
+
+
+def _rounded(celsius: float) -> float:
+    return float(min(max(celsius, -273.15), 3000.0)) if math.isfinite(celsius) else 20.0
+
+
+def _largest(task: Task, left: list[Column]) -> tuple[float, float]:
+    """(the largest residual, when) of all records."""
+    best, at_s = 0.0, 0.0
+    for record, part in zip(task.records, left, strict=True):
+        if np.isfinite(part).any():
+            row = int(np.nanargmax(np.abs(part)))
+            if abs(part[row]) > abs(best):
+                best, at_s = float(part[row]), float(record.time_s[row])
+    return best, at_s
+
+
+def _longer_first(fit: Fit) -> Fit:
+    """A second order with its longer time constant named first."""
+    load = fit.load
+    assert isinstance(load, SecondOrder)
+    names = {"time_constant_s": "second_time_constant_s", "second_time_constant_s": "time_constant_s"}
+    numbers = {names.get(item.key, item.key): item for item in fit.numbers}
+    ordered = tuple(numbers[item.key]._replace(key=item.key) for item in fit.numbers)
+    swapped = load.model_copy(
+        update={"time_constant_s": load.second_time_constant_s, "second_time_constant_s": load.time_constant_s}
+    )
+    return replace(fit, load=swapped, numbers=ordered)

@@ -1,0 +1,166 @@
+"""What is wrong with the readings of a record: found, counted, and set aside unless that is taken back.
+
+Spikes: Hampel, a reading further from the median of its neighbours than so many of their scaled median deviations
+(F. R. Hampel, The influence curve and its role in robust estimation, 1974; the factor 1.4826 makes the median
+deviation of normal noise its standard deviation). To it is added here that the reading lies beyond the neighbours on
+both sides, so that a step is no spike. The other rules are common practice.
+"""
+
+from __future__ import annotations
+
+import math
+from typing import NamedTuple
+
+import numpy as np
+import numpy.typing as npt
+
+from calor.compiled import Column
+
+SCALED = 1.4826
+SIDE = 5
+HAMPEL_DEVIATIONS = 6.0
+NOISES_OF_A_SPIKE = 8.0
+LONGEST_SPIKE, STEPS_OF_A_SPIKE = 3, 4.0
+FEWEST_STUCK, STUCK_RUNS = 30, 15
+FEWEST_CLIPPED = 8
+RATE_FACTOR = 30.0
+Mask = npt.NDArray[np.bool_]
+
+
+class Faults(NamedTuple):
+    """Which readings are spikes, stuck, follow an impossible jump, or stand at a clipped end; the rounding step in °C.
+
+    `rounding_celsius` is 0 where none shows, `noise_celsius` the standard deviation from reading to reading.
+    """
+
+    spike: Mask
+    stuck: Mask
+    rate: Mask
+    clipped: Mask
+    rounding_celsius: float
+    noise_celsius: float
+
+
+def faults_of(time_s: Column, celsius: Column) -> Faults:
+    """What is wrong with readings in °C at `time_s`; one that is NaN is known to be none."""
+    none = np.zeros(len(celsius), bool)
+    known = np.flatnonzero(np.isfinite(celsius))
+    if len(known) < 2 * SIDE + 1:
+        return Faults(none, none.copy(), none.copy(), none.copy(), 0.0, 0.0)
+    values = celsius[known]
+    noise = noise_of(values)
+    rounding = rounding_of(values)
+    spike, stuck, rate, clipped = (none.copy() for _ in range(4))
+    spikes = _spikes(values, noise, rounding)
+    spike[known] = spikes
+    calm = values.copy()
+    if spikes.any():
+        calm[spikes] = np.interp(np.flatnonzero(spikes), np.flatnonzero(~spikes), values[~spikes])
+    clipped[known] = _clipped(calm, rounding)
+    stuck[known] = _stuck(calm, shows_noise=noise > 0.3 * rounding) & ~clipped[known]
+    # what a stuck probe comes back from is told already
+    resting = np.concatenate(([False], (stuck | clipped)[known][:-1]))
+    rate[known] = _jumps(time_s[known], calm, noise, rounding) & ~resting
+    return Faults(spike, stuck, rate, clipped, rounding, noise)
+
+
+def noise_of(values: Column) -> float:
+    """Standard deviation of what changes from reading to reading, °C: of second differences, which no slope moves."""
+    if len(values) < 4:
+        return 0.0
+    bends = np.diff(values, n=2)
+    return float(np.median(np.abs(bends - np.median(bends)))) * SCALED / math.sqrt(6.0)
+
+
+def rounding_of(values: Column) -> float:
+    """The step all readings are rounded to, °C; 0 where there is none to see."""
+    levels = np.unique(np.round(values, 9))
+    if len(levels) < 3:
+        return 0.0
+    gaps = np.diff(levels)
+    step = float(np.min(gaps[gaps > 1e-7], initial=np.inf))
+    if not np.isfinite(step) or len(levels) > 20_000:
+        return 0.0
+    # multiples of it, as far as the digits that are written go
+    away = (levels - levels[0]) / step
+    return step if np.max(np.abs(away - np.round(away))) < 0.02 and np.median(gaps) < 20.0 * step else 0.0
+
+
+def _spikes(values: Column, noise: float, rounding: float) -> Mask:
+    from scipy.ndimage import median_filter
+
+    width = 2 * SIDE + 1
+    middle = median_filter(values, width, mode="nearest")
+    away = np.abs(values - middle)
+    deviation = SCALED * median_filter(away, width, mode="nearest")
+    least = max(NOISES_OF_A_SPIKE * noise, 3.0 * rounding, 0.1)
+    candidates = away > np.maximum(HAMPEL_DEVIATIONS * deviation, least)
+    spikes = np.zeros(len(values), bool)
+    steps = np.abs(np.diff(values))
+    # what stays out for longer is something that happened, and what its neighbours lead to is a turn
+    for begin, end in zip(*_runs(candidates), strict=True):
+        if end - begin > LONGEST_SPIKE or begin == 0 or end == len(values):
+            continue
+        beside = np.concatenate((steps[max(begin - 1 - SIDE, 0) : begin - 1], steps[end : end + SIDE]))
+        beyond = max(least, STEPS_OF_A_SPIKE * float(np.median(beside))) if len(beside) else least
+        low, high = sorted((float(values[begin - 1]), float(values[end])))
+        part = values[begin:end]
+        spikes[begin:end] = bool((part > high + beyond).all() or (part < low - beyond).all())
+    return spikes
+
+
+def _runs(mask: Mask) -> tuple[npt.NDArray[np.intp], npt.NDArray[np.intp]]:
+    """Begins and ends of the stretches in which a mask holds."""
+    edges = np.flatnonzero(np.diff(mask.astype(np.int8), prepend=0, append=0))
+    return edges[::2], edges[1::2]
+
+
+def _equal_runs(values: Column) -> tuple[npt.NDArray[np.intp], npt.NDArray[np.intp]]:
+    starts = np.flatnonzero(np.concatenate(([True], np.diff(values) != 0.0)))
+    return starts, np.diff(np.append(starts, len(values)))
+
+
+def _stuck(values: Column, shows_noise: bool) -> Mask:
+    """Readings that repeat one another for far longer than is usual in this record, and then go on.
+
+    Where the others show noise, those that never go on are stuck as well.
+    """
+    stuck = np.zeros(len(values), bool)
+    starts, lengths = _equal_runs(values)
+    if len(starts) < 10:
+        return stuck
+    usual = float(np.percentile(lengths, 90))
+    for start, length in zip(starts.tolist(), lengths.tolist(), strict=True):
+        goes_on = start + length < len(values)
+        if length >= max(FEWEST_STUCK, STUCK_RUNS * usual) and (goes_on or shows_noise):
+            stuck[start + 1 : start + length] = True
+    return stuck
+
+
+def _jumps(time_s: Column, values: Column, noise: float, rounding: float) -> Mask:
+    """Readings after a jump that no load makes: as fast as nothing else in the record, and well above its noise."""
+    paces = np.diff(time_s)
+    jumps = np.zeros(len(values), bool)
+    rates = np.abs(np.diff(values)) / np.maximum(paces, 1e-9)
+    usual = float(np.percentile(rates, 99)) if len(rates) else 0.0
+    least = max(15.0 * noise, 5.0 * rounding, 1.0)
+    even = paces <= 5.0 * np.median(paces)
+    jumps[1:] = even & (np.abs(np.diff(values)) > least) & (rates > RATE_FACTOR * max(usual, 1e-12) / 3.0)
+    return jumps
+
+
+def _clipped(values: Column, rounding: float) -> Mask:
+    """Readings that stand at the lowest or highest of the record, reached at full speed and left again."""
+    clipped = np.zeros(len(values), bool)
+    starts, lengths = _equal_runs(values)
+    if len(starts) < 10:
+        return clipped
+    usual = float(np.percentile(lengths, 90))
+    for end in (float(values.min()), float(values.max())):
+        for start, length in zip(starts.tolist(), lengths.tolist(), strict=True):
+            if values[start] != end or length < max(FEWEST_CLIPPED, 4.0 * usual) or start < 3:
+                continue
+            came = abs(values[start] - values[start - 3]) / 3.0
+            if came > max(2.0 * rounding, 0.02 * float(np.ptp(values)) / 3.0) and came > 0.0:
+                clipped[start : start + length] = True
+    return clipped
