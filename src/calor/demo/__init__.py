@@ -36,4 +36,24 @@ DEMOS = (
     Demo("Observatory camera", "Two thermoelectric stages, far below zero.", FOLDER / "camera_cooler.toml"),
     Demo("Foam cutter", "A hot wire without a sensor, dosed by a timer.", FOLDER / "foam_cutter.toml"),
 )  # fmt: skip
+CABINET, HUT = FOLDER / "hatching_cabinet_log.csv", FOLDER / "radio_hut_log.csv"
+BATH, WAX = FOLDER / "film_bath_monitor.txt", FOLDER / "wax_melter_log.csv"
+BEFORE, AFTER = FOLDER / "radio_hut_one_fan.csv", FOLDER / "radio_hut_two_fans.csv"
+
+
+class Recorded(NamedTuple):
+    """A shipped record, or two of them to be compared, and what it is about."""
+
+    title: str
+    about: str
+    paths: tuple[Path, ...]
+
+
+RECORDS = (
+    Recorded("Hatching cabinet", "On and off from cold, ten minutes missing, a door.", (CABINET,)),
+    Recorded("Film bath, warming", "What a serial monitor caught; the board started again.", (BATH,)),
+    Recorded("Wax melter", "Two thresholds in Fahrenheit, with spikes.", (WAX,)),
+    Recorded("Radio hut, one fan and two", "Two days before a second fan, two after.", (BEFORE, AFTER)),
+    Recorded("Radio hut, a fan on and off", "Six hours, decimal commas.", (HUT,)),
+)  # fmt: skip
 STARTER = FOLDER / "starter.toml"

@@ -38,6 +38,7 @@ FARTHEST = 50.0
 """A key of a design's own load is sought no further than this factor from what the design has."""
 UNEXPLAINED = 0.25
 """Where more than this share of the movement is left, the model does not explain the record."""
+FIRST_TRY, LONGER = 8, 2
 SAME_SHARE = 0.02
 """Residuals closer than this share are one as good as the other."""
 
@@ -305,10 +306,12 @@ def _integrating(
 
 
 def _best(task: Task, starts: list[Column]) -> Solution:
-    """The best of several starts: refined over few rows, then over all."""
+    """The best of several starts: each tried for a little, the best ones longer, over few rows; then over all."""
     small = rough(task)
-    tried = [refine(small, values, most=40, exact=False) for values in starts]
-    best = min(tried, key=lambda solution: solution.rms_celsius)
+    tried = [refine(small, values, most=FIRST_TRY, exact=False) for values in starts]
+    tried.sort(key=lambda solution: solution.rms_celsius)
+    longer = [refine(small, solution.values, most=40, exact=False) for solution in tried[:LONGER]]
+    best = min(longer, key=lambda solution: solution.rms_celsius)
     return refine(task, best.values)
 
 
@@ -342,10 +345,12 @@ def _placed(
     warnings: list[str] = []
     if all(record.is_thinned for record in records) or not any(len(record.change_s) for record in records):
         return task, solution, warnings
-    other = 0.5 - usual
-    other_task, other_solution = solve(records, other, None, solution.values)
-    if other_solution.rms_celsius < (1.0 - SAME_SHARE) * solution.rms_celsius:
-        return other_task, other_solution, warnings
+    # tried over few rows first, as the answer is mostly no
+    few = rough(task)
+    at_usual = refine(few, solution.values, most=20, exact=False)
+    at_other = refine(replace(few, share_before=0.5 - usual), solution.values, most=20, exact=False)
+    if at_other.rms_celsius < (1.0 - SAME_SHARE) * at_usual.rms_celsius:
+        return (*solve(records, 0.5 - usual, None, at_other.values), warnings)
     return task, solution, warnings
 
 

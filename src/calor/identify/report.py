@@ -83,7 +83,9 @@ def weights_of(design: Design) -> tuple[tuple[float, float], tuple[float, float]
     first, second = design.output_weights()
     if design.law.action == "heat_cool":
         return (first[0], second[0]), (first[1], second[1])
-    return (sum(first), sum(second)), (0.0, 0.0)
+    if design.law.kind == "stages":
+        return (sum(first), sum(second)), (0.0, 0.0)
+    return (first[0], second[0]), (0.0, 0.0)
 
 
 def default_free(load: Any) -> tuple[str, ...]:

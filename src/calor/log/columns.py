@@ -22,7 +22,7 @@ _PATTERNS: dict[Role, tuple[str, ...]] = {
     "time": (r"^time_s$", r"time ?stamp", r"date ?time", r"^(elapsed|uptime)", r"^time\b|^time_", r"^t$|^t[ _(\[]", r"\btime\b",
              r"^(s|sec|secs|seconds|ms|millis|minutes|min)$", r"^seconds?\b", r"millis|micros", r"zeit|uhrzeit"),
     "date": (r"^date$|^day$|^datum$",),
-    "temperature": (r"^measured_celsius$", r"measured", r"^temp", r"temp(erature)?", r"^t ?[(\[](°?c|°?f|k)[)\]]", r"celsius|fahrenheit|kelvin", r"°|\bdeg",
+    "temperature": (r"^measured_celsius$", r"measured", r"^temp", r"temp(erature)?", r"^t ?[(\[](°?c|°?f|k)[)\]]", r"celsius|fahrenheit|kelvin", r"°|\bdeg", r"[(\[ _]°?[cfk][)\]]?$",
                     r"^(c|f|k|t|pv)$", r"reading|sensor|probe"),
     "setpoint": (r"^setpoint", r"set.?point|set.?value|target", r"^sp$|^set$|^goal$"),
     "output": (r"^recorded_output$", r"^delivered$", r"output|duty|pwm", r"heater|relay|fan|ssr|switch|valve|compressor", r"power|drive|^on$|^out$",

@@ -66,7 +66,8 @@ class LoopNumbers(NamedTuple):
     """All five blocks as plain numbers, and the control step.
 
     `outputs` is how many there are; the first has `drive`, a second one `second_drive`, stages all have `drive`.
-    `splits`: the second one cools, and is below 0 where both are one number.
+    `beside` is what the others are given of an output that was recorded as one number: the same where they are stages,
+    the negative where the second one cools, nothing where it is of its own.
     """
 
     period_s: float
@@ -77,7 +78,7 @@ class LoopNumbers(NamedTuple):
     second_drive: DriveNumbers
     load: LoadNumbers
     outputs: int
-    splits: bool
+    beside: float
     has_watchdog: bool
 
 
@@ -280,8 +281,8 @@ def run(
                 else:
                     fault_now = values[drive_row, SWITCH_FAULT] if output == 0 else 0.0
                     put_on = values[drive_row, RECORDED]
-                    if blocks.splits and output == 1:
-                        put_on = -put_on
+                    if output > 0:
+                        put_on *= blocks.beside
                     state, count, now_given, part = give(
                         output_drive, state, asked[output], power, fault_now, put_on, at_s, until_s, switch_s,
                         switch_level, output, count, now_given,

@@ -85,7 +85,7 @@ def _blocks(design: Design, probe: ProbeNumbers, largest_extra_w_per_k: float) -
         drives.numbers(design.drive_of(1)),
         loads.numbers(design.load, largest_extra_w_per_k),
         len(design.outputs),
-        design.law.action == "heat_cool",
+        1.0 if design.law.kind == "stages" else -1.0 if design.law.action == "heat_cool" else 0.0,
         design.guard.watchdog_s is not None,
     )
 

@@ -2,30 +2,31 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from typing import Any
 
 import numpy as np
 from PyQt6.QtCore import Qt
-from PyQt6.QtGui import QFocusEvent, QKeyEvent, QResizeEvent
-from PyQt6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QVBoxLayout
+from PyQt6.QtWidgets import QHBoxLayout, QPushButton, QVBoxLayout
 
 from calor.desk.state.controllers import controller_word
 from calor.desk.state.desk import Desk
 from calor.desk.state.simulator import decided_by_code
-from calor.desk.strip.calipers import Readout, caliper_text
-from calor.desk.strip.hand import StripHand
 from calor.desk.strip.lanes import LEFT_PX, RIGHT_PX, Lane
-from calor.desk.strip.rows import Legend, Row, Rows
-from calor.desk.strip.time_view import TimeView
-from calor.desk.widgets import theme as look
-from calor.desk.widgets.fields import label, set_role
+from calor.desk.strip.rows import Row
+from calor.desk.strip.time_strip import TimeStrip
+from calor.desk.widgets.fields import label
 from calor.desk.widgets.keys import timer
 from calor.loop.envelope import envelope, output_on, share_on
 from calor.loop.trace import RunEvent, Trace
-from calor.units import celsius_to, difference_to, format_difference, format_duration, format_temperature
+from calor.units import (
+    TemperatureUnit,
+    celsius_to,
+    difference_to,
+    format_difference,
+    format_duration,
+    format_temperature,
+)
 
-BY_KEYBOARD = (Qt.FocusReason.TabFocusReason, Qt.FocusReason.BacktabFocusReason, Qt.FocusReason.ShortcutFocusReason)
 CLOSE_UP_BANDS = 3.0
 PREPARING = "Preparing the simulation."
 NO_RUN = "There is no run to show.\nWhat kept it from being made is said above."
@@ -42,47 +43,22 @@ def is_moving(trace: Trace) -> bool:
     return bool(np.count_nonzero(np.diff(trace.setpoint_celsius)) > MOST_STEPS)
 
 
-class Strip(QFrame):
+class Strip(TimeStrip):
     """Whole run, close-up, demand, what was switched, events; calipers over all of them."""
 
     def __init__(self, desk: Desk) -> None:
-        super().__init__()
-        self.setObjectName("centre")
-        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
-        self.setAccessibleName("Strip: arrow keys pan, plus and minus zoom, 0 shows the whole run, C sets calipers")
+        super().__init__((Lane(5), Lane(6), Lane(2)))
+        _, self.close_up, self.demand = self.lanes
         self._desk = desk
-        self._theme = look.LIGHT
-        self._view = TimeView()
-        self.calipers: list[float] = []
-        self._close_up_factor = 1.0
         self._is_moving = False
-        self.legend = Legend()
         self.status = label("", "quiet")
         self.stop = QPushButton("Stop")
         self.stop.clicked.connect(desk.simulator.stop)
         self.stop.hide()
-        self.caliper_button = QPushButton("Calipers")
-        self.caliper_button.setCheckable(True)
-        self.caliper_button.setProperty("role", "link")
-        self.caliper_button.setToolTip("Measure between two instants (C, or Shift and drag).")
-        self.caliper_button.clicked.connect(self.set_calipers)
-        self.whole_button = QPushButton("Whole run")
-        self.whole_button.setProperty("role", "link")
-        self.whole_button.setToolTip("Show the whole run (double-click, or 0).")
-        self.whole_button.clicked.connect(self.restore)
-        self.whole, self.close_up, self.demand = Lane(5), Lane(6), Lane(2)
-        self.lanes: tuple[Lane, ...] = (self.whole, self.close_up, self.demand)
-        self.rows = Rows()
         self.close_caption, self.demand_caption = label("", "quiet"), label("demand, %", "quiet")
         self._build()
-        self.readout = Readout(self)
-        self.empty = QLabel(self)
-        self.empty.setAlignment(Qt.AlignmentFlag.AlignCenter)
-        self.empty.setWordWrap(True)
         self._busy = timer(self, 100, self._show_busy)
         self._busy.start()
-        # redrawn once the layout has settled
-        self._resized = timer(self, 0, self.redraw, once=True)
         desk.runs.changed.connect(self.redraw)
         desk.runs.failed.connect(self.redraw)
         runs = desk.runs
@@ -91,7 +67,6 @@ class Strip(QFrame):
         ):  # fmt: skip
             signal.connect(self.redraw)
         desk.document.opened.connect(self._opened)
-        self._hand = StripHand(self, self)
 
     def _build(self) -> None:
         column = QVBoxLayout(self)
@@ -120,16 +95,6 @@ class Strip(QFrame):
             column.addWidget(lane, stretch)
         column.addWidget(self.rows)
 
-    def set_theme(self, theme: look.Theme) -> None:
-        """Take a theme's colours."""
-        self._theme = theme
-        for lane in self.lanes:
-            lane.set_theme(theme)
-        self.rows.theme = self.legend.theme = theme
-        self.readout.set_theme(theme)
-        self.empty.setStyleSheet(f"color: {theme.quiet}; background: {theme.ground};")
-        self.redraw()
-
     # ---- drawing
 
     def span_s(self) -> float:
@@ -138,10 +103,14 @@ class Strip(QFrame):
         span_s = result.trace.span_s if result is not None else self._desk.document.trial.span_s
         return max(span_s, recorded.span_s if recorded is not None else 0.0)
 
-    def shown(self) -> tuple[float, float]:
-        """The stretch of time on the screen."""
-        self._view.span_s = self.span_s()
-        return self._view.shown()
+    def measured(self) -> Trace | None:
+        """The current run."""
+        result = self._desk.runs.current
+        return None if result is None else result.trace
+
+    def shown_unit(self) -> TemperatureUnit:
+        """The unit of the window."""
+        return self._desk.view.unit
 
     def redraw(self) -> None:
         """Draw the model's runs in the shown stretch of time."""
@@ -343,75 +312,10 @@ class Strip(QFrame):
             progress is not None and progress[0] > SHOW_STOP_AFTER_S and self._desk.runs.current is not None
         )
 
-    # ---- zoom and pan
-
     def _opened(self) -> None:
         self._view.restore()
         self.set_calipers(False)
         self.redraw()
-
-    def look_at(self, begin: float, end: float) -> None:
-        """Show a stretch of time, held inside the run."""
-        self._view.span_s = self.span_s()
-        self._view.look_at(begin, end)
-        self.redraw()
-
-    def restore(self) -> None:
-        """Show the whole run."""
-        self._view.restore()
-        self._close_up_factor = 1.0
-        self.redraw()
-
-    def zoom(self, factor: float, about_s: float | None = None) -> None:
-        """Show `factor` times as much time, keeping an instant where it is."""
-        self._view.span_s = self.span_s()
-        self._view.zoom(factor, about_s)
-        self.redraw()
-
-    def pan(self, share: float) -> None:
-        """Move by a share of what is shown."""
-        self._view.pan(share)
-        self.redraw()
-
-    def time_at(self, x: float) -> float:
-        """The instant under a pixel of a lane."""
-        begin, end = self.shown()
-        return begin + (x - LEFT_PX) / max(self.whole.width() - LEFT_PX - RIGHT_PX, 1) * (end - begin)
-
-    # ---- calipers
-
-    def set_calipers(self, on: bool) -> None:
-        """Put calipers on the shown stretch, or take them off."""
-        begin, end = self.shown()
-        self.calipers[:] = [begin + (end - begin) * share for share in (0.35, 0.6)] if on else []
-        self.caliper_button.setChecked(on)
-        self._place_calipers()
-
-    def _place_calipers(self) -> None:
-        for lane in self.lanes:
-            for number, line in enumerate(lane.lines[:2]):
-                line.show_at(self.calipers[number] if self.calipers else None)
-        self.rows.calipers = self.calipers
-        self.rows.update()
-        result = self._desk.runs.current
-        self.readout.setVisible(bool(self.calipers) and result is not None)
-        if self.calipers and result is not None:
-            ends = [self.rows.x_of(time_s) for time_s in sorted(self.calipers)]
-            text = caliper_text(result.trace, self._desk.view.unit, *sorted(self.calipers))
-            self.readout.show_between(text, ends[0], ends[1], self.whole.y() + int(self.whole.height() * 0.55))
-
-    # ---- mouse, keyboard, drop
-
-    def scale_close_up(self, factor: float) -> None:
-        """Make the close-up higher or lower."""
-        self._close_up_factor = min(max(self._close_up_factor * factor, 0.05), 50.0)
-        self.redraw()
-
-    def move_caliper(self, number: int, time_s: float) -> None:
-        """Put one caliper at an instant, held inside what is shown."""
-        begin, end = self.shown()
-        self.calipers[number] = min(max(time_s, begin), end)
-        self._place_calipers()
 
     def read_at(self, time_s: float | None) -> None:
         """Say what the run was at an instant; None: the pointer has left."""
@@ -428,50 +332,3 @@ class Strip(QFrame):
             self.status.setText(f"{format_duration(time_s)}  {reading}  {trace.demand[row] * 100.0:.0f} %")
         else:
             self._write(result, result.request.design.limits.band_celsius)
-
-    def redraw_when_settled(self) -> None:
-        """Draw again once the layout has settled."""
-        self._resized.start()
-
-    def keyPressEvent(self, event: QKeyEvent | None) -> None:
-        if event is None:
-            return
-        key = event.key()
-        actions: dict[Qt.Key, Callable[[], None]] = {
-            Qt.Key.Key_Left: lambda: self._arrow(-1.0, event), Qt.Key.Key_Right: lambda: self._arrow(1.0, event),
-            Qt.Key.Key_Plus: lambda: self.zoom(0.7), Qt.Key.Key_Equal: lambda: self.zoom(0.7),
-            Qt.Key.Key_Minus: lambda: self.zoom(1.0 / 0.7), Qt.Key.Key_0: self.restore, Qt.Key.Key_Home: self.restore,
-            Qt.Key.Key_C: lambda: self.set_calipers(not self.calipers),
-        }  # fmt: skip
-        action = actions.get(Qt.Key(key))
-        if action is not None and not event.modifiers() & Qt.KeyboardModifier.ControlModifier:
-            action()
-        else:
-            super().keyPressEvent(event)
-
-    def _arrow(self, direction: float, event: QKeyEvent) -> None:
-        """Pan; with calipers, move the right one, and the left one with Shift."""
-        if not self.calipers:
-            self.pan(0.1 * direction)
-            return
-        begin, end = self.shown()
-        number = 0 if event.modifiers() & Qt.KeyboardModifier.ShiftModifier else 1
-        self.move_caliper(number, self.calipers[number] + direction * (end - begin) / 200.0)
-
-    def resizeEvent(self, event: QResizeEvent | None) -> None:
-        if event is None:
-            return
-        super().resizeEvent(event)
-        self.empty.setGeometry(1, 1, self.width() - 2, self.height() - 2)
-        self.empty.raise_()
-
-    def focusInEvent(self, event: QFocusEvent | None) -> None:
-        if event is None:
-            return
-        super().focusInEvent(event)
-        # the frame is for the keyboard: whoever clicked knows where that was
-        set_role(self, "focused", "true" if event.reason() in BY_KEYBOARD else "false")
-
-    def focusOutEvent(self, event: Any) -> None:
-        super().focusOutEvent(event)
-        set_role(self, "focused", "false")
