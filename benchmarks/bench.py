@@ -20,7 +20,7 @@ from rich.table import Table
 
 from calor import loop
 from calor.demo import DEMOS
-from calor.design.file import read
+from calor.design.file import parse, read
 from calor.design.model import Design
 from calor.design.trial import Trial
 from calor.firmware.run.host import compiler
@@ -162,6 +162,51 @@ def command_table() -> None:
     CONSOLE.print(table)
 
 
+def fit_table() -> None:
+    """A load from a record of 10 000 rows, warm; and a record of a million rows opened."""
+    from calor.identify.fit import Asked, fit_order, fit_own_load
+    from calor.identify.observed import observe
+    from calor.identify.report import probe_of
+    from calor.log.read import read_record
+    from calor.loop.trace import Trace
+
+    table = Table("what", "s", "goal", title="Records, 10 000 rows")
+
+    def record_of(text: str, span_s: float, every: int) -> tuple[Design, Trace]:
+        design = parse(text)
+        run = loop.run(design, design.trial[0].model_copy(update={"span_s": span_s}))
+        rows = slice(None, None, every)
+        empty = np.full(len(run.time_s[rows]), np.nan)
+        output = (run.delivered[rows] > 0.5).astype(float)
+        return design, Trace(
+            run.time_s[rows], empty, empty, empty, np.round(run.measured_celsius[rows], 2), empty, empty, output,
+            0.0 * output, span_s=span_s, name="bench", recorded_output=output,
+        )  # fmt: skip
+
+    black = 'kind = "second_order"\ntime_constant_s = 600\nsecond_time_constant_s = 60\ndead_time_s = 10'
+    _, swings = record_of(ON_OFF.format(load=black), 20_000.0, 2)
+    chamber = 'kind = "chamber"'
+    own, warm = record_of(ON_OFF.format(load=chamber), 50_000.0, 5)
+    observed = observe(swings)
+    for name, goal, work in (
+        ("first order", 1.0, lambda: fit_order((observed,), "1", Asked())),
+        ("second order", 4.0, lambda: fit_order((observed,), "2", Asked())),
+        ("three keys of the own load", 3.0, lambda: fit_own_load(
+            (observe(warm),), own.load.model_copy(update={"loss_w_per_k": 1.0, "contents_j_per_k": 2500.0}),  # type: ignore[attr-defined]
+            ("loss_w_per_k", "contents_j_per_k", "air_j_per_k"), Asked(probe=probe_of(own)), 0.6)),
+    ):  # fmt: skip
+        work()
+        table.add_row(name, f"{best_s(work, 2):.2f}", f"≤ {goal}")
+    with tempfile.TemporaryDirectory() as place:
+        path = Path(place) / "long.csv"
+        k = np.arange(1_000_000)
+        celsius = 37.0 + np.sin(k / 500.0)
+        rows = (f"{t:.1f},{c:.2f},{o}" for t, c, o in zip(k * 0.5, celsius, k % 2, strict=True))
+        path.write_text("time_s,temp_c,heater\n" + "\n".join(rows), encoding="utf-8")
+        table.add_row("1 000 000 rows opened, findings and all", f"{best_s(lambda: read_record(path), 2):.2f}", "")
+    CONSOLE.print(table)
+
+
 def blocked_table(app: object, window: object) -> None:
     """How long the window's thread does nothing else, at most, while it edits, saves and changes what it shows."""
     desk = window.desk  # type: ignore[attr-defined]
@@ -299,6 +344,19 @@ def window_table() -> None:
     window.close()
 
 
+ON_OFF = """[setpoint]
+celsius = 50
+[law]
+kind = "on_off"
+hysteresis_celsius = 2
+[drive]
+kind = "relay"
+[load]
+{load}
+[probe]
+kind = "ideal"
+time_constant_s = 10
+"""
 START = """
 import sys, time
 began = float(sys.argv[1])
@@ -352,6 +410,7 @@ if __name__ == "__main__":
     firmware_table()
     command_table()
     start_table()
+    fit_table()
     with tempfile.TemporaryDirectory() as config:
         os.environ |= {"XDG_CONFIG_HOME": config, "XDG_STATE_HOME": config}
         window_table()

@@ -12,30 +12,6 @@ from pathlib import Path
 from pkgutil import resolve_name
 from typing import Any
 
-ROOM = """
-name = "{name}"
-[setpoint]
-celsius = {celsius}
-[law]
-kind = "pid"
-gain_per_celsius = 0.2
-integral_time_s = 300
-[drive]
-kind = "time_proportional"
-[load]
-kind = "lump"
-heater_watt = 300
-[probe]
-{probe}
-"""
-RTD = """kind = "rtd"
-circuit = "ratiometric"
-reference_ohm = 400.0
-amplifier_gain = 2.0
-wires = 3
-lead_ohm = 0.6
-filter = { kind = "exponential", time_constant_s = 8.0 }
-adc = { bits = 16, reference_volt = 0.4 }"""
 PICTURES = Path(__file__).parent.parent / "docs" / "screenshots"
 
 
@@ -157,22 +133,41 @@ def main() -> None:
             app.processEvents()
         own.problems.itemActivated.emit(own.problems.item(0))
 
+    def records(window: Window, title: str, count: int) -> Any:
+        window.desk.view.choose_room("logs")
+        logs = window.room("logs")
+        logs.page.records.open_demo(title)
+        end = time.monotonic() + 60
+        while (len(logs.shelf.opened) < count or logs.shelf.worker.progress()) and time.monotonic() < end:
+            app.processEvents()
+        return logs
+
+    def fit(logs: Any, **wanted: Any) -> None:
+        logs.shelf.want(**wanted)
+        logs.shelf.fit()
+        end = time.monotonic() + 60
+        while logs.shelf.chosen.fit is None and time.monotonic() < end:
+            app.processEvents()
+
+    def fitted(window: Window) -> None:
+        logs = records(window, "Hatching cabinet", 1)
+        logs.shelf.leave_out(4975.0, 5400.0)
+        fit(logs, order="own", free=("loss_w_per_k", "contents_j_per_k", "heater_watt"))
+
+    def columns(window: Window) -> None:
+        logs = records(window, "Film bath, warming", 1)
+        logs.page.records.columns_button.setChecked(True)
+        fit(logs, order="1")
+
+    def two(window: Window) -> None:
+        logs = records(window, "Radio hut, one fan and two", 2)
+        logs.shelf.align_by("time of day")
+
     def start(window: Window) -> None:
         window.desk.view.choose_room("start")
         end = time.monotonic() + 60
         while any(card.thumbnail is None for card in window.start.page.cards) and time.monotonic() < end:
             app.processEvents()
-
-    def setpoint(window: Window) -> None:
-        window.desk.view.set_unit("°F")
-        window.desk.view.choose_bench("setpoint")
-
-    def wide(window: Window) -> None:
-        window.desk.view.choose_room("probe")
-        end = time.monotonic() + 60
-        while window.room("probe").survey.latest is None and time.monotonic() < end:
-            app.processEvents()
-        rest(1.0)
 
     def calibrated(window: Window) -> None:
         comparisons = ((0.0, 0.42, "ice water"), (25.0, 25.31, "glass thermometer"), (37.5, 37.66, "glass thermometer"),
@@ -183,22 +178,19 @@ def main() -> None:
             for t, r, against in comparisons
         )  # fmt: skip
         window.desk.document.set_values("probe", {"calibration": points, "filter": {"kind": "mean", "readings": 8}})
-        wide(window)
+        window.desk.view.choose_room("probe")
 
     scenes: list[tuple[str, int, Callable[[Window], None]]] = [
         ("loop-pid", 0, pid), ("loop-on-off", 0, on_off), ("loop-tried", 0, tried), ("loop-log", 0, overlaid),
-        ("loop-trial", 0, faults), ("loop-error", 0, error), ("loop-fahrenheit", 0, setpoint),
+        ("loop-trial", 0, faults), ("loop-error", 0, error),
+        ("logs-fit", 0, fitted), ("logs-columns", 3, columns), ("logs-two", 2, two),
         ("probe-thermistor", 0, calibrated), ("loop-dark", 1, dark), ("start", 0, start), ("code", 3, code),
         ("code-own-law", 0, own_law),
-        ("demo-two-fans", 2, at("law", 1)), ("demo-film-bath", 3, at("drive", 1)),
+        ("demo-film-bath", 3, at("drive", 1)),
         ("demo-dew-heater", 4, at("setpoint", 1)), ("demo-wax-melter", 5, at("setpoint")),
         ("demo-camera", 6, at("load", 2)), ("demo-foam-cutter", 7, at("law", 1)),
     ]  # fmt: skip
-    rooms = [
-        ("probe-rtd", ROOM.format(name="Film bath", celsius=38, probe=RTD), wide),
-    ]
     every = [(name, number, "", scene) for name, number, scene in scenes]
-    every += [(name, 0, text, scene) for name, text, scene in rooms]
     # a room that has no picture of its own yet is shown as it is entered
     every += [(f"room-{name}", 0, "", entering(name)) for name in unpictured([name for name, *_ in every])]
     wanted = sys.argv[1:]

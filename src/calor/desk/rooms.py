@@ -10,6 +10,7 @@ from calor.desk.state.desk import Desk
 ROOMS = [
     "calor.desk.loop.room:LoopRoom",
     "calor.desk.probe.room:ProbeRoom",
+    "calor.desk.logs.room:LogsRoom",
     "calor.desk.code.room:CodeRoom",
 ]
 

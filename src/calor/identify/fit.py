@@ -53,7 +53,7 @@ class Number(NamedTuple):
     is_told: bool
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Fit:
     """A load fitted to records.
 

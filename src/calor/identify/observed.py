@@ -35,7 +35,7 @@ class Stretch(NamedTuple):
     knows_before: bool
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Observed:
     """What was measured and given. Rows without a reading are NaN.
 

@@ -16,6 +16,7 @@ from calor.errors import CalorError, unwritable
 from calor.identify.fit import Fit
 from calor.identify.observed import Observed
 from calor.identify.task import Probe
+from calor.load.registry import AnyLoad
 from calor.sense.filters import ExponentialFilter, MeanFilter, MedianFilter
 
 NEW_DESIGN = """\
@@ -104,6 +105,20 @@ def default_free(load: Any) -> tuple[str, ...]:
     return tuple(keys)
 
 
+def fit_keys(load: Any) -> tuple[tuple[str, str], ...]:
+    """The keys of a load that may be free, and their titles: numbers that do something where they stand.
+
+    A number that is 0 and need not be stays 0: what is not there is not fitted.
+    """
+    fields = type(load).model_fields.items()
+    usual = default_free(load)
+    return tuple(
+        (key, field.title or key)
+        for key, field in fields
+        if field.annotation is float and key != "ambient_celsius" and (getattr(load, key) != 0.0 or key in usual)
+    )
+
+
 def conditions_csv(record: Observed, share_before: float) -> str:
     """What was given and what stood around, as CSV: time_s, output, ambient_celsius where it was recorded.
 
@@ -133,19 +148,24 @@ def conditions_csv(record: Observed, share_before: float) -> str:
     return "\n".join(["time_s,output,ambient_celsius", *rows]) + "\n"
 
 
+def start_trial(fit: Fit, name: str) -> Trial:
+    """A trial as long as the record, from its start and in its ambient, in which the law decides."""
+    record, answer = fit.records[0], fit.answer_celsius[0]
+    known = answer[np.isfinite(answer)]
+    start = float(known[0]) if len(known) else float(record.celsius[np.isfinite(record.celsius)][0])
+    span_s = float(record.time_s[-1])
+    return Trial(
+        name=name[:80], span_s=max(float(round(span_s)) if span_s > 100.0 else float(f"{span_s:.4g}"), 0.01),
+        start_celsius=float(f"{start:.6g}"), ambient_celsius=float(f"{fit.load.ambient_celsius:.6g}"),
+    )  # fmt: skip
+
+
 def conditions_trial(fit: Fit, csv: str, name: str) -> Trial:
     """The record's conditions as a trial: its length, start, ambient, and the output as it was recorded in `csv`."""
-    record = fit.records[0]
-    known = record.celsius[np.isfinite(record.celsius)]
-    answer = fit.answer_celsius[0]
-    start = float(answer[np.isfinite(answer)][0]) if np.isfinite(answer).any() else float(known[0])
-    has_column = record.ambient_celsius is not None
-    return Trial(
-        name=name[:80], span_s=max(float(f"{record.time_s[-1]:.9g}"), 0.01), start_celsius=float(f"{start:.6g}"),
-        ambient_celsius=None if has_column else float(f"{fit.load.ambient_celsius:.6g}"),
-        ambient_csv=csv if has_column else None, ambient_column="ambient_celsius" if has_column else None,
-        output_csv=csv, output_column="output",
-    )  # fmt: skip
+    given: dict[str, str | None] = {"output_csv": csv, "output_column": "output"}
+    if fit.records[0].ambient_celsius is not None:
+        given |= {"ambient_csv": csv, "ambient_column": "ambient_celsius", "ambient_celsius": None}
+    return Trial.model_validate({**start_trial(fit, name).model_dump(), **given})
 
 
 def design_with(fit: Fit, design: Design | None) -> Design:
@@ -155,10 +175,14 @@ def design_with(fit: Fit, design: Design | None) -> Design:
         known = record.celsius[np.isfinite(record.celsius)]
         period_s = float(np.clip(0.5 * record.pace_s, 0.05, 60.0))
         design = parse(NEW_DESIGN.format(setpoint=float(np.median(known)), period=period_s))
-    load = fit.load.model_copy(update={  # type: ignore[attr-defined]
-        key: float(f"{value:.7g}") for key, value in fit.load.model_dump().items() if isinstance(value, float)  # type: ignore[attr-defined]
-    })  # fmt: skip
-    return Design.model_validate({**{key: getattr(design, key) for key in Design.model_fields}, "load": load})
+    return Design.model_validate({**{key: getattr(design, key) for key in Design.model_fields}, "load": load_of(fit)})
+
+
+def load_of(fit: Fit) -> AnyLoad:
+    """The fitted load, its numbers with as many digits as a file shows."""
+    values = fit.load.model_dump()  # type: ignore[attr-defined]
+    rounded = {key: float(f"{value:.5g}") for key, value in values.items() if isinstance(value, float)}
+    return fit.load.model_copy(update=rounded)  # type: ignore[attr-defined, no-any-return]
 
 
 def write_design(fit: Fit, place: Path, design: Design | None, text: str, name: str) -> None:

@@ -68,8 +68,7 @@ def only(task: Task, solution: Solution, confidence: Confidence, numbers: tuple[
         return f"only {pairs}; hold one of them to tell the others"
     halves = {number.key: _half_share(number) for number in numbers if not number.is_told}
     if all(half < ROUGHLY for half in halves.values()):
-        roughly = ", ".join(f"{WORDS.get(key, key)} ± {100.0 * half:.2g} %" for key, half in halves.items())
-        return f"only roughly: {roughly}"
+        return ", ".join(f"{WORDS.get(key, key)} only to ± {100.0 * half:.2g} %" for key, half in halves.items())
     if len(missing) == 1:
         return f"{named} is not told; the others are"
     return f"{named} are not told apart: what one has too much another makes good; hold one of them"
@@ -204,14 +203,14 @@ def recommended(fits: dict[str, Fit]) -> tuple[str, str]:
     """(the order that is recommended, why) of an integrating, a first- and a second-order fit."""
     integrating, first, second = fits["integrating"], fits["1"], fits["2"]
     if not any(fit.explains for fit in fits.values()):
-        return "1", "first order, as none of them explains this record"
+        return "1", "first order, as none of them explains this record; perhaps the design's own load does"
     better = second.residual_rms_celsius < WORTH_IT * first.residual_rms_celsius
     predicts = (second.kept_back_rms_celsius or 0.0) <= 1.1 * (first.kept_back_rms_celsius or math.inf)
     if better and predicts:
         share = 100.0 * (1.0 - second.residual_rms_celsius / max(first.residual_rms_celsius, 1e-12))
         return "2", f"second order: it leaves {share:.0f} % less than first order"
     straight = integrating.residual_rms_celsius <= 1.03 * first.residual_rms_celsius
-    if straight and not first.number("time_constant_s").is_told:
+    if straight and integrating.explains and not first.number("time_constant_s").is_told:
         return "integrating", "integrating: the record never bends to where it would settle, and tells the slope alone"
     if not better:
         return "1", "first order: a second time constant leaves hardly less"

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from calor.judge.record import Figures, Part
+from calor.judge.record import Figures
 from calor.log.cycles import Spread
 from calor.units import (
     TemperatureUnit,
@@ -25,8 +25,8 @@ def _whole(figures: Figures, unit: TemperatureUnit) -> list[tuple[str, str]]:
         ("Mean", format_temperature(unit, figures.mean_celsius, 2)),
     ]
     if metrics.lowest_celsius is not None and metrics.peak_celsius is not None:
-        low, high = (format_temperature(unit, value, 2) for value in (metrics.lowest_celsius, metrics.peak_celsius))
-        found.append(("Lowest to highest", f"{low} to {high}"))
+        found.append(("Lowest", format_temperature(unit, metrics.lowest_celsius, 2)))
+        found.append(("Highest", format_temperature(unit, metrics.peak_celsius, 2)))
     if figures.mean_ambient_celsius is not None:
         found.append(("Ambient, mean", format_temperature(unit, figures.mean_ambient_celsius, 1)))
     for title, difference in (
@@ -41,11 +41,16 @@ def _whole(figures: Figures, unit: TemperatureUnit) -> list[tuple[str, str]]:
     if metrics.in_band_fraction is not None:
         found.append(("In band, share", f"{100.0 * metrics.in_band_fraction:.1f} %"))
     if figures.drift_celsius_per_h is not None:
-        found.append(("Drift, settled", f"{difference_to(unit, figures.drift_celsius_per_h):+.3g} {unit}/h"))
+        found.append(("Drift, settled", f"{_plain(difference_to(unit, figures.drift_celsius_per_h))} {unit}/h"))
     if metrics.on_fraction is not None:
         found.append(("Output, mean", f"{100.0 * metrics.on_fraction:.1f} %"))
         found.append(("Switchings per hour", f"{metrics.switchings_per_hour:.3g}"))
     return found
+
+
+def _plain(value: float) -> str:
+    """A signed figure of two digits, without an exponent."""
+    return f"{float(f'{value:.2g}'):+.6g}".replace("-", "−")
 
 
 def _step(figures: Figures, unit: TemperatureUnit) -> list[tuple[str, str]]:
@@ -97,12 +102,8 @@ def _parts(figures: Figures, unit: TemperatureUnit) -> list[tuple[str, str]]:
     found = []
     for title, part in (("Day 06–22", figures.day), ("Night 22–06", figures.night)):
         if part is not None:
-            found.append((title, _part(part, unit)))
+            found.append((f"{title}, mean", format_temperature(unit, part.mean_celsius, 1)))
+            found.append((f"{title}, highest", format_temperature(unit, part.highest_celsius, 1)))
+            if part.on_fraction is not None:
+                found.append((f"{title}, output", f"{100.0 * part.on_fraction:.0f} %"))
     return found
-
-
-def _part(part: Part, unit: TemperatureUnit) -> str:
-    said = f"{format_temperature(unit, part.mean_celsius, 1)}, to {format_temperature(unit, part.highest_celsius, 1)}"
-    if part.on_fraction is not None:
-        said += f", on {100.0 * part.on_fraction:.0f} %"
-    return said

@@ -99,7 +99,7 @@ def _spikes(values: Column, noise: float, rounding: float) -> Mask:
     steps = np.abs(np.diff(values))
     # what stays out for longer is something that happened, and what its neighbours lead to is a turn
     for begin, end in zip(*_runs(candidates), strict=True):
-        if end - begin > LONGEST_SPIKE or begin == 0 or end == len(values):
+        if end - begin > LONGEST_SPIKE or begin < SIDE or end > len(values) - SIDE:
             continue
         beside = np.concatenate((steps[max(begin - 1 - SIDE, 0) : begin - 1], steps[end : end + SIDE]))
         beyond = max(least, STEPS_OF_A_SPIKE * float(np.median(beside))) if len(beside) else least
@@ -130,9 +130,9 @@ def _stuck(values: Column, shows_noise: bool) -> Mask:
     if len(starts) < 10:
         return stuck
     usual = float(np.percentile(lengths, 90))
-    for start, length in zip(starts.tolist(), lengths.tolist(), strict=True):
-        goes_on = start + length < len(values)
-        if length >= max(FEWEST_STUCK, STUCK_RUNS * usual) and (goes_on or shows_noise):
+    long = np.flatnonzero(lengths >= max(FEWEST_STUCK, STUCK_RUNS * usual))
+    for start, length in zip(starts[long].tolist(), lengths[long].tolist(), strict=True):
+        if start + length < len(values) or shows_noise:
             stuck[start + 1 : start + length] = True
     return stuck
 
@@ -156,10 +156,10 @@ def _clipped(values: Column, rounding: float) -> Mask:
     if len(starts) < 10:
         return clipped
     usual = float(np.percentile(lengths, 90))
+    long = lengths >= max(FEWEST_CLIPPED, 4.0 * usual)
     for end in (float(values.min()), float(values.max())):
-        for start, length in zip(starts.tolist(), lengths.tolist(), strict=True):
-            if values[start] != end or length < max(FEWEST_CLIPPED, 4.0 * usual) or start < 3:
-                continue
+        at_end = np.flatnonzero(long & (values[starts] == end) & (starts >= 3))
+        for start, length in zip(starts[at_end].tolist(), lengths[at_end].tolist(), strict=True):
             came = abs(values[start] - values[start - 3]) / 3.0
             if came > max(2.0 * rounding, 0.02 * float(np.ptp(values)) / 3.0) and came > 0.0:
                 clipped[start : start + length] = True

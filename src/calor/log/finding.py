@@ -22,7 +22,7 @@ Kind = Literal[
 TITLES: dict[str, str] = {
     "text": "Other text", "repeated": "Repeated times", "falling": "Falling times", "wrapped": "Counter wraps",
     "reset": "Resets", "gap": "Gaps", "no_reading": "No reading", "spike": "Spikes", "stuck": "Stuck readings",
-    "rate": "Impossible rate", "clipped": "Clipped ends", "rounding": "Rounding",
+    "rate": "Fast jumps", "clipped": "Clipped ends", "rounding": "Rounding",
 }  # fmt: skip
 CAN_BE_TAKEN_BACK = ("repeated", "falling", "wrapped", "reset", "gap", "spike", "stuck", "rate", "clipped")
 MOST_PLACES = 200

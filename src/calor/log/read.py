@@ -28,7 +28,7 @@ GAP_FACTOR = 5.0
 Rows = npt.NDArray[np.intp]
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Record:
     """A recorded run: its trace, cleaned, how it was understood, and what was found.
 
@@ -295,7 +295,8 @@ def _findings(
     add("spike", int(faults.spike.sum()), stretches(faults.spike), "far from the readings on both sides",
         "bridged by a line", "kept")  # fmt: skip
     add("stuck", int(faults.stuck.sum()), stretches(faults.stuck), "one reading again and again", "left out", "kept")
-    add("rate", int(faults.rate.sum()), at(np.flatnonzero(faults.rate).tolist()), "jumps that no load makes", "kept",
+    jumps = np.flatnonzero(faults.rate).tolist()
+    add("rate", len(jumps), at(jumps), "jumps far faster than all else in it", "kept",
         "the reading after each is left out")  # fmt: skip
     add("clipped", int(faults.clipped.sum()), stretches(faults.clipped), "readings stand at an end of the scale",
         "kept", "left out")  # fmt: skip

@@ -7,6 +7,7 @@ import io
 import re
 from collections import Counter
 from dataclasses import dataclass, field
+from itertools import repeat
 from pathlib import Path
 from typing import TYPE_CHECKING, Literal
 
@@ -43,7 +44,7 @@ _PAIR = re.compile(
 _BEFORE = re.compile(rf"\s*\[?({_STAMP})\]?\s*(?:[-=]?>|[|,;:-])?\s+(?=\S*[A-Za-z])")
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Table:
     """The rows of a log as text or numbers, and how it was written.
 
@@ -165,24 +166,15 @@ def _of_rows(path: Path, lines: list[str], head: list[tuple[int, str]], separato
     first = next((number for number, line in data if len(split(line, separator)) == width), len(lines))
     headers, header_line = _header(head, first, separator, width)
     start = header_line + 1 if headers is not None else first
-    signs = width - 1
-    kept: list[int] = []
-    skipped, first_skipped, repeated = 0, "", lines[header_line] if headers is not None else None
-    for number in range(start, len(lines)):
-        line = lines[number]
-        if line.startswith("#") or not line.strip():
-            continue
-        count = line.count(separator) if separator != " " else len(line.split()) - 1
-        if (count == signs or (count > signs and '"' in line)) and line != repeated:
-            kept.append(number)
-        else:
-            skipped, first_skipped = skipped + 1, first_skipped or line.strip()
+    kept, aside = _kept(lines, start, separator, width - 1, lines[header_line] if headers is not None else None)
+    skipped, first_skipped = len(aside), lines[aside[0]].strip() if aside else ""
     before = [line for number, line in head if number < start and number != header_line and not line.startswith("#")]
     skipped, first_skipped = skipped + len(before), before[0].strip() if before else first_skipped
     if len(kept) < 2:
         count = len(kept)
         raise LogError(path, f"has {count} row{'s' * (count != 1)} of data", "", "a run needs at least two")
-    body = [lines[number] for number in kept]
+    whole = len(kept) == int(kept[-1]) - int(kept[0]) + 1
+    body = lines[int(kept[0]) : int(kept[-1]) + 1] if whole else [lines[number] for number in kept.tolist()]
     comma = separator not in ",\t " or separator == "\t"
     decimal = "," if comma and any(re.search(r"\d,\d", line) for line in body[:LOOKED_AT]) else "."
     names = _names(headers, width)
@@ -199,10 +191,35 @@ def _of_rows(path: Path, lines: list[str], head: list[tuple[int, str]], separato
         raise LogError(
             path, "cannot be read as CSV: a quotation mark is not closed", "", "mend that line or export the log again"
         )
-    numbers = np.asarray(kept, np.int64) + 1
     return Table(
-        path, frame, "table", separator, decimal, encoding, headers is not None, numbers, skipped, first_skipped
+        path, frame, "table", separator, decimal, encoding, headers is not None, kept + 1, skipped, first_skipped
     )
+
+
+def _kept(
+    lines: list[str], start: int, separator: str, signs: int, header: str | None
+) -> tuple[npt.NDArray[np.int64], list[int]]:
+    """(rows, lines of other text) from a line on: rows have as many signs as the others, and are no header again."""
+    body = lines[start:]
+    if separator == " ":
+        counts = np.fromiter((len(line.split()) - 1 for line in body), np.int64, len(body))
+    else:
+        counts = np.fromiter(map(str.count, body, repeat(separator)), np.int64, len(body))
+    fits = counts == signs
+    aside = []
+    for number in np.flatnonzero(~fits).tolist():
+        line = body[number]
+        if counts[number] > signs and '"' in line:
+            fits[number] = True
+        elif line.strip() and not line.startswith("#"):
+            aside.append(start + number)
+    # few logs have remarks or their header again between the rows; it is quick to see that one has none
+    if header in body or any(map(str.startswith, body, repeat("#"))):
+        for number in np.flatnonzero(fits).tolist():
+            if body[number] == header:
+                aside.append(start + number)
+            fits[number] = body[number] != header and not body[number].startswith("#")
+    return start + np.flatnonzero(fits), sorted(aside)
 
 
 def _header(head: list[tuple[int, str]], first: int, separator: str, width: int) -> tuple[list[str] | None, int]:

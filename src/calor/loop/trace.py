@@ -101,7 +101,7 @@ def given_over(
     return instants, np.concatenate(([0.0], np.cumsum(np.diff(instants) * levels)))
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Trace:
     """A run. Columns are float64 of one length; what a run does not have is NaN.
 

@@ -65,11 +65,12 @@ class LogOverlay(QObject):
         self._reader.start()
 
     def _read(self, trace: Trace | None, layout: str, problem: str) -> None:
+        path = self._reader.path if self._reader is not None else None
         if trace is None:
             self._desk.say("error", problem)
             return
-        self._desk.runs.set_recorded(trace)
-        self._desk.say("note", f"{trace.name} read as: {layout}.")
+        self._desk.runs.set_recorded(trace, path)
+        self._desk.say("note", f"{trace.name} read as: {layout}.", command="Measure the overlaid log")
 
     def take_demo(self) -> None:
         """Overlay the recorded run of the open demo, or of the first one."""

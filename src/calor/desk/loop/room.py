@@ -51,6 +51,7 @@ class LoopRoom(Room):
             Command("Edit the trial", "Ctrl+T", lambda: view.choose_bench("trial")),
             Command("Calipers", "", lambda: self.strip.set_calipers(not self.strip.calipers)),
             Command("Whole run", "", self._restore),
+            Command("Go to the run", "", lambda: view.choose_room(self.name)),
         ]
 
     def _restore(self) -> None:

@@ -25,6 +25,8 @@ class Note:
     kind: Kind
     text: str
     about: About = ""
+    command: str = ""
+    """A command that is offered beside it."""
 
 
 class Desk(QObject):
@@ -43,9 +45,9 @@ class Desk(QObject):
         simulator.failed.connect(self._failed)
         simulator.told.connect(self._told)
 
-    def say(self, kind: Kind, text: str, about: About = "") -> None:
-        """Have the window say a line."""
-        self.noticed.emit(Note(kind, text, about))
+    def say(self, kind: Kind, text: str, about: About = "", command: str = "") -> None:
+        """Have the window say a line, and offer a command beside it."""
+        self.noticed.emit(Note(kind, text, about, command))
 
     def _failed(self, failure: Failure) -> None:
         about: About = "consent" if failure.asks_consent else "run" if failure.about == "run" else ""

@@ -44,6 +44,7 @@ class Runs(QObject):
         self.tried: Outcome | None = None
         self.proposal: Design | None = None
         self.recorded: Trace | None = None
+        self.recorded_from: Path | None = None
         self.advice: list[Advice] = []
         self.advised = False
         self.trouble, self.preparing = "", ""
@@ -61,7 +62,7 @@ class Runs(QObject):
         simulator.told.connect(self._told)
 
     def _forget(self) -> None:
-        self.pinned, self.tried, self.proposal, self.recorded = None, None, None, None
+        self.pinned, self.tried, self.proposal, self.recorded, self.recorded_from = None, None, None, None, None
         self.current, self.trouble = None, ""
         self.advice = []
 
@@ -178,8 +179,8 @@ class Runs(QObject):
         self.proposal, self.tried = None, None
         self.tried_changed.emit()
 
-    def set_recorded(self, recorded: Trace | None) -> None:
-        """Overlay a recorded run and replay the law on it; None removes it."""
-        self.recorded = recorded
+    def set_recorded(self, recorded: Trace | None, path: Path | None = None) -> None:
+        """Overlay a recorded run, read from `path`, and replay the law on it; None removes it."""
+        self.recorded, self.recorded_from = recorded, None if recorded is None else path
         self.recorded_changed.emit()
         self.simulate()

@@ -19,7 +19,7 @@ def caliper_text(trace: Trace, unit: TemperatureUnit, begin_s: float, end_s: flo
     slope = difference_to(unit, figures.slope_celsius_per_h)
     lines = [
         f"Δt {format_duration(figures.duration_s)}   ΔT {format_difference(unit, figures.difference_celsius)}",
-        f"slope {slope:.3g} {unit}/h",
+        f"slope {slope:.3g} {unit}/h".replace("-", "−"),
         f"peak to peak {format_difference(unit, figures.peak_to_peak_celsius)}",
     ]
     if figures.period_s is not None:

@@ -40,6 +40,7 @@ class Rows(QWidget):
         self.theme = look.LIGHT
         self.rows: list[Row] = []
         self.caption = "heater on"
+        self.none = "none in this trial"
         self.events: list[tuple[RunEvent, str]] = []
         self.span = (0.0, 1.0)
         self.calipers: list[float] = []
@@ -149,7 +150,7 @@ class Rows(QWidget):
                     painter.drawText(place, Qt.AlignmentFlag.AlignVCenter, event.text)
                     painter.setPen(QColor(self.theme.quiet))
         if not self.events:
-            painter.drawText(QRectF(LEFT_PX, top, 400, 18), Qt.AlignmentFlag.AlignVCenter, "none in this trial")
+            painter.drawText(QRectF(LEFT_PX, top, 400, 18), Qt.AlignmentFlag.AlignVCenter, self.none)
 
     def _paint_axis(self, painter: QPainter, top: float) -> None:
         metrics = QFontMetricsF(painter.font())

@@ -169,6 +169,8 @@ class Window(QMainWindow):
         room = self.reader_of_code() if note.about == "consent" else None
         if room is not None:
             self.notice.say(note.kind, note.text, "Read it", lambda: self._choose_room(room.name))
+        elif note.command:
+            self.notice.say(note.kind, note.text, note.command, lambda: self.desk.view.ask(note.command))
         else:
             self.notice.say(note.kind, note.text)
 
