@@ -61,6 +61,13 @@ def log(folder: Path, text: str | bytes) -> Path:
         "boot\nms,temp,out\n0,20,0\nboot\nms,temp,out\n1000,21,1\nhalf,\n2000,22,1\n",  # the header again, half a line
         "time_s,temp,output\n0,20,0\n2,22,1\n1,21,1\n",  # a row that comes late
         "time_s,temp,room,output\n0,20,18,0\n1,21,18,1\n2,22,18,1\n",
+        "t:0 s T:20.0 P:0\nt:1 s T:21.0 P:1\nt:2 s T:22.0 P:1\n",
+        "[2026-03-01 10:00:00] INFO loop temp=20.0, duty=0\n[2026-03-01 10:00:01] INFO loop temp=21.0, duty=255\n[2026-03-01 10:00:02] INFO loop temp=22.0, duty=255\n",
+        "Zeit;Temperatur;Heizung\n01.03.2026 10:00:00;20,0;aus\n01.03.2026 10:00:01;21,0;ein\n01.03.2026 10:00:02;22,0;ein\n",
+        '"time","probe 1 (F)","probe 2 (F)","on"\n"11:59:59 AM",68,70,0\n"12:00:00 PM",69.8,70,1\n"12:00:01 PM",71.6,70,1\n',
+        "Date,Time,Temp(C),Relay\n2026/03/01,10:00:00,20,0\n2026/03/01,10:00:01,21,1\n2026/03/01,10:00:02,22,1\n",
+        "date;heure;temp;u\n1/3/26;10:00:00;20,0;0\n1/3/26;10:00:01;21,0;1\n1/3/26;10:00:02;22,0;1\n",
+        "us,temp,out\n4293467296,20,0\n4294467296,21,1\n500000,22,1\n",
         "time_s,room temp,temp,output\n0,18,20,0\n1,18,21,1\n2,18,22,1\n",
     ],
 )  # fmt: skip

@@ -25,6 +25,7 @@ from calor.load.first_order import FirstOrder
 from calor.load.integrating import Integrating
 from calor.load.registry import AnyLoad
 from calor.load.second_order import SecondOrder
+from calor.loop.noise_of import noise_of
 from calor.settings import bounds_of
 
 Order = Literal["integrating", "1", "2"]
@@ -420,7 +421,7 @@ def _fit(task: Task, solution: Solution, confidence: Confidence, kept_back: floa
     load = task.load_of(solution.values)
     load = load.model_copy(update={"ambient_celsius": _rounded(task.ambient_of(solution.values, 0))})  # type: ignore[attr-defined]
     movement = float(np.sqrt(np.mean([np.nanvar(record.celsius) for record in task.records])))
-    noise = math.sqrt(np.mean([_noise_of(record) ** 2 for record in task.records]))
+    noise = math.sqrt(np.mean([noise_of(record.celsius[np.isfinite(record.celsius)]) ** 2 for record in task.records]))
     explains = solution.rms_celsius < max(UNEXPLAINED * movement, 1.5 * noise)
     numbers = tuple(_numbers(task, solution, confidence, explains))
     largest, at_s = _largest(task, left)
@@ -485,12 +486,6 @@ def _numbers(task: Task, solution: Solution, confidence: Confidence, explains: b
                 )
             )
     return numbers
-
-
-def _noise_of(record: Observed) -> float:
-    known = record.celsius[np.isfinite(record.celsius)]
-    bends = np.diff(known, n=2)
-    return float(np.median(np.abs(bends))) * 1.4826 / math.sqrt(6.0) if len(bends) else 0.0
 
 
 def _rounded(celsius: float) -> float:

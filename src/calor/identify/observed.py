@@ -11,6 +11,7 @@ import numpy.typing as npt
 
 from calor.compiled import Column
 from calor.errors import LogError
+from calor.loop.noise_of import noise_of
 from calor.loop.trace import Flag, Trace
 
 MOST_ROWS = 20_000
@@ -129,7 +130,7 @@ def observe(
             trace.name, "has too few readings for a fit", f"{int(taken.sum())}", f"at least {FEWEST_ROWS} are needed"
         )
     known = celsius[taken]
-    noise = _noise(known)
+    noise = noise_of(known)
     if not _moves(known, noise):
         raise LogError(
             trace.name, "its temperature does not move", f"{np.ptp(known):.3g} °C from lowest to highest",
@@ -170,11 +171,6 @@ def _held(output: Column) -> Column:
 def _filled(values: Column) -> Column:
     known = np.flatnonzero(np.isfinite(values))
     return np.interp(np.arange(len(values)), known, values[known]) if len(known) else values
-
-
-def _noise(values: Column) -> float:
-    bends = np.diff(values, n=2)
-    return float(np.median(np.abs(bends))) * 1.4826 / np.sqrt(6.0) if len(bends) else 0.0
 
 
 def _moves(values: Column, noise: float) -> bool:

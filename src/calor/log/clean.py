@@ -8,15 +8,14 @@ both sides, so that a step is no spike. The other rules are common practice.
 
 from __future__ import annotations
 
-import math
 from typing import NamedTuple
 
 import numpy as np
 import numpy.typing as npt
 
 from calor.compiled import Column
+from calor.loop.noise_of import SCALED, noise_of
 
-SCALED = 1.4826
 SIDE = 5
 HAMPEL_DEVIATIONS = 6.0
 NOISES_OF_A_SPIKE = 8.0
@@ -62,14 +61,6 @@ def faults_of(time_s: Column, celsius: Column) -> Faults:
     resting = np.concatenate(([False], (stuck | clipped)[known][:-1]))
     rate[known] = _jumps(time_s[known], calm, noise, rounding) & ~resting
     return Faults(spike, stuck, rate, clipped, rounding, noise)
-
-
-def noise_of(values: Column) -> float:
-    """Standard deviation of what changes from reading to reading, °C: of second differences, which no slope moves."""
-    if len(values) < 4:
-        return 0.0
-    bends = np.diff(values, n=2)
-    return float(np.median(np.abs(bends - np.median(bends)))) * SCALED / math.sqrt(6.0)
 
 
 def rounding_of(values: Column) -> float:

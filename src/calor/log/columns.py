@@ -20,12 +20,12 @@ ROLES: tuple[Role, ...] = ("time", "date", "temperature", "setpoint", "output", 
 # the first pattern that matches any header wins, so the surest names come first
 _PATTERNS: dict[Role, tuple[str, ...]] = {
     "time": (r"^time_s$", r"time ?stamp", r"date ?time", r"^(elapsed|uptime)", r"^time\b|^time_", r"^t$|^t[ _(\[]", r"\btime\b",
-             r"^(s|sec|secs|seconds|ms|millis|minutes|min)$", r"^seconds?\b", r"millis|micros", r"zeit|uhrzeit"),
+             r"^(s|sec|secs|seconds|ms|us|µs|millis|minutes|min)$", r"^seconds?\b", r"millis|micros", r"zeit|uhrzeit"),
     "date": (r"^date$|^day$|^datum$",),
     "temperature": (r"^measured_celsius$", r"measured", r"^temp", r"temp(erature)?", r"^t ?[(\[](°?c|°?f|k)[)\]]", r"celsius|fahrenheit|kelvin", r"°|\bdeg", r"[(\[ _]°?[cfk][)\]]?$",
                     r"^(c|f|k|t|pv)$", r"reading|sensor|probe"),
-    "setpoint": (r"^setpoint", r"set.?point|set.?value|target", r"^sp$|^set$|^goal$"),
-    "output": (r"^recorded_output$", r"^delivered$", r"output|duty|pwm", r"heater|relay|fan|ssr|switch|valve|compressor", r"power|drive|^on$|^out$",
+    "setpoint": (r"^setpoint", r"^setp?$", r"set.?point|set.?value|target", r"^sp$|^set$|^goal$"),
+    "output": (r"^recorded_output$", r"^delivered$", r"output|duty|pwm", r"heater|relay|fan|ssr|switch|valve|compressor", r"power|drive|^on$|^out$|^u$|^mv$|heizung",
                r"^demand"),
     "ambient": (r"^ambient", r"ambient|outside|outdoor|surround|umgebung", r"^(room|air)\b|^(room|air)_"),
 }  # fmt: skip
@@ -98,8 +98,18 @@ def output_scale(header: str, largest: float) -> float:
 FEWEST_ROWS = 3
 
 
-def by_content(frame: pd.DataFrame, taken: dict[Role, str], missing: tuple[Role, ...]) -> dict[Role, tuple[str, str]]:
-    """For each of the `missing` roles the column whose values look like it, and why; columns in `taken` are not asked."""
+def is_date(text: str) -> bool:
+    """Whether a text is a date, without the time of day."""
+    return re.fullmatch(r"(\d{4}[-/.]\d\d?[-/.]\d\d?|\d{1,2}[-./]\d{1,2}[-./]\d{2,4})", text.strip()) is not None
+
+
+def by_content(
+    frame: pd.DataFrame, taken: dict[Role, str], missing: tuple[Role, ...], strict: bool = False
+) -> dict[Role, tuple[str, str]]:
+    """For each of the `missing` roles the column whose values look like it, and why; columns in `taken` are not asked.
+
+    `strict`: an output is one of nothing and full alone, and the only one there is.
+    """
     free = {str(name): _values(frame[name]) for name in frame.columns if str(name) not in taken.values()}
     told: dict[Role, tuple[str, str]] = {}
     if "time" in missing:
@@ -122,10 +132,9 @@ def by_content(frame: pd.DataFrame, taken: dict[Role, str], missing: tuple[Role,
             told["temperature"] = (best, "its values move little from row to row")
             numeric.pop(best)
     if "output" in missing:
-        for name, values in numeric.items():
-            if _like_output(values):
-                told["output"] = (name, "its values are those of a switch or of a share")
-                break
+        outputs = [name for name, values in numeric.items() if _like_output(values, strict)]
+        if outputs and (len(outputs) == 1 or not strict):
+            told["output"] = (outputs[0], "its values are those of a switch or of a share")
     return told
 
 
@@ -143,13 +152,18 @@ def _values(column: pd.Series) -> Column | None:
     return np.asarray(numeric, float) if numeric.notna().sum() >= max(0.5 * len(column), 2) else None
 
 
+def rises_evenly(column: pd.Series) -> bool:
+    """Whether a column can be one of times by its values."""
+    return _why_time(column, _values(column)) != ""
+
+
 def _why_time(column: pd.Series, values: Column | None) -> str:
     """Why a column can be that of the times; empty where it cannot."""
     if values is None:
         first = str(column.dropna().iloc[0]).strip() if column.notna().any() else ""
         if re.match(r"\d{1,2}:\d\d", first):
             return _CLOCK
-        if re.match(r"(\d{4}-\d\d?-\d\d?|\d{1,2}[./]\d{1,2}[./]\d{2,4})$", first):
+        if is_date(first):
             return _DATE
         return (
             "its values are time stamps"
@@ -178,13 +192,15 @@ def _like_temperature(values: Column) -> float:
     return smooth * min(len(np.unique(known)) / 20.0, 1.0)
 
 
-def _like_output(values: Column) -> bool:
-    """Whether a column can be an output: nothing and full, or a share of 1, 100 or 255 that jumps."""
+def _like_output(values: Column, strict: bool = False) -> bool:
+    """Whether a column can be an output: nothing and full, or (not where it is `strict`) a share of 1, 100 or 255."""
     known = np.unique(values[np.isfinite(values)])
     if len(known) == 0 or known.min() < 0.0:
         return False
     if set(known.tolist()) in ({0.0, 1.0}, {0.0, 100.0}, {0.0, 255.0}, {0.0}, {1.0}):
-        return True
+        return not strict or len(known) == 2
+    if strict:
+        return False
     if known.max() <= 1.0:
         return True
     whole = bool(np.all(known == np.floor(known)))
@@ -207,6 +223,8 @@ def usual_seconds(values: Column) -> tuple[float, str]:
     if largest > 1e8 and largest < 4.2e9 and step < 3600.0 and float(np.min(known)) > 1e8:
         return 1.0, "seconds since 1970"
     uneven = bool(np.any(np.abs(steps - 60.0 * np.round(steps / 60.0)) > 1e-9))
+    if whole and step >= 200_000.0 and step % 60_000.0:
+        return 1e-6, f"microseconds: whole numbers, {step:g} apart"
     if whole and step >= 50.0 and (uneven or step >= 1000.0):
         return 1e-3, f"milliseconds: whole numbers, {step:g} apart"
     return 1.0, "taken as seconds"

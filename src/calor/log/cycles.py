@@ -9,7 +9,8 @@ from typing import NamedTuple
 import numpy as np
 
 from calor.compiled import Column
-from calor.log.clean import noise_of, rounding_of
+from calor.log.clean import rounding_of
+from calor.loop.noise_of import noise_of
 from calor.loop.trace import Flag, Trace
 
 SWING_SHARE = 0.3

@@ -11,7 +11,7 @@ from calor.compiled import Column
 from calor.errors import LogError, shown
 from calor.log import columns as by
 from calor.log.columns import ROLES, Role
-from calor.log.text import SWITCHED, Table
+from calor.log.text import ALONE, SWITCHED, Table
 from calor.units import TemperatureUnit
 
 NOTHING = "none"
@@ -92,7 +92,15 @@ class Recognised:
         used = [f"{column.role} from {column.name!r}" for column in self.columns if column.role not in ("", "kept")]
         temperature = self.of("temperature")
         unit = temperature.unit if temperature is not None else ""
-        signs = {"\t": "tab", ";": "semicolon", ",": "comma", "|": "bar", " ": "spaces", "=": "equals signs"}
+        signs = {
+            "\t": "tab",
+            ";": "semicolon",
+            ",": "comma",
+            "|": "bar",
+            " ": "spaces",
+            "=": "equals signs",
+            ALONE: "nothing",
+        }
         written = f"separated by {signs[self.separator]}, decimal {'comma' if self.decimal == ',' else 'point'}"
         if self.form == "lines":
             written = "lines of key=value"
@@ -113,13 +121,22 @@ def recognise(table: Table, corrections: Corrections, needs: tuple[Role, ...] = 
     by_name = by.recognise(free) if table.has_header else {}
     if corrections.time and "date" in by_name and not _is_clock(table, taken["time"]):
         del by_name["date"]
+    if "time" in by_name and "time" not in taken:
+        _of_day(table, by_name, free)
+        if by_name["time"].strip().lower() in ("t", "s") and not by.rises_evenly(table.frame[by_name["time"]]):
+            # a T that goes up and down is no time, nor is an S that stays
+            unsure = [header for header in free if header != by_name["time"]]
+            by_name = {role: name for role, name in by.recognise(unsure).items() if role != "time"}
+            left = [header for header in free if header not in by_name.values()]
+            by_name |= {r: n for r, n in by.recognise(left).items() if r == "temperature" and r not in by_name}
     for role, name in by_name.items():
         if role not in taken and chosen.get(role) != "":
             taken[role] = name
             why[name] = "by its name"
-    missing: tuple[Role, ...] = tuple(role for role in FOUND_BY_VALUES if role not in taken and chosen.get(role) != "")
-    unsure = tuple(role for role in missing if role != "output" or not table.has_header)
-    for role, (name, reason) in by.by_content(table.frame, taken, unsure).items():
+    missing: tuple[Role, ...] = tuple(
+        role for role in FOUND_BY_VALUES[table.separator == ALONE :] if role not in taken and chosen.get(role) != ""
+    )
+    for role, (name, reason) in by.by_content(table.frame, taken, missing, strict=table.has_header).items():
         taken[role] = name
         why[name] = reason
     if corrections.every_s is not None:
@@ -167,6 +184,17 @@ def _check(table: Table, taken: dict[Role, str], needs: tuple[Role, ...], correc
             table.path, f"no column of temperatures among {headers}", "",
             "name one temperature_celsius (or °F, K), or say which it is (--temperature)",
         )  # fmt: skip
+
+
+def _of_day(table: Table, by_name: dict[Role, str], free: list[str]) -> None:
+    """Where the times are dates, the column of clock times beside them makes them whole."""
+    name = by_name["time"]
+    first = table.frame[name].dropna().astype("string")
+    if "date" in by_name or not len(first) or not by.is_date(str(first.iloc[0])):
+        return
+    clock = next((header for header in free if header not in by_name.values() and _is_clock(table, header)), None)
+    if clock is not None:
+        by_name["date"], by_name["time"] = name, clock
 
 
 def _is_clock(table: Table, name: str) -> bool:

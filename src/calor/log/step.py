@@ -10,7 +10,8 @@ from dataclasses import dataclass
 import numpy as np
 
 from calor.compiled import Column
-from calor.log.clean import noise_of, rounding_of
+from calor.log.clean import rounding_of
+from calor.loop.noise_of import noise_of
 from calor.loop.trace import Trace
 
 SHARE_28, SHARE_63 = 1.0 - float(np.exp(-1.0 / 3.0)), 1.0 - float(np.exp(-1.0))

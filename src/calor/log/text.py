@@ -25,20 +25,29 @@ LOOKED_AT = 400
 """So many lines tell how a log is written."""
 NO_READING = ("", "-", "--", "---", "err", "error", "fault", "open", "nan", "na", "n/a", "none", "null")
 """Words for no reading, in small letters."""
-SWITCHED = {"on": 1.0, "off": 0.0, "true": 1.0, "false": 0.0, "yes": 1.0, "no": 0.0}
+SWITCHED = {
+    "on": 1.0, "off": 0.0, "true": 1.0, "false": 0.0, "yes": 1.0, "no": 0.0, "high": 1.0, "low": 0.0, "ein": 1.0,
+    "an": 1.0, "aus": 0.0, "heating": 1.0, "cooling": 1.0, "idle": 0.0, "active": 1.0, "inactive": 0.0,
+}  # fmt: skip
+"""Words for an output, in small letters."""
+ALONE = "\x1f"
+"""Stands for the sign between the fields where there is but one."""
 LINE_TIME = "time of the line"
 """What a stamp before the text of a line is called."""
 
 _NUMBER = r"[-+]?(?:\d+(?:[.,]\d*)?|[.,]\d+)(?:[eE][-+]?\d+)?"
-_CLOCK = r"\d{1,2}:\d\d(?::\d\d(?:[.,]\d+)?)?"
-_DATE = r"(?:\d{4}-\d\d?-\d\d?|\d{1,2}[./]\d{1,2}[./]\d{2,4})"
+_CLOCK = r"\d{1,2}:\d\d(?::\d\d(?:[.,]\d+)?)?(?: ?[AP]\.?M\.?)?"
+_DATE = r"(?:\d{4}[-/.]\d\d?[-/.]\d\d?|\d{1,2}[-./]\d{1,2}[-./]\d{2,4})"
 _STAMP = rf"(?:{_DATE}(?:[ T]+{_CLOCK}(?: ?Z|[+-]\d\d:?\d\d)?)?|{_CLOCK})"
 _WORDS = "|".join(word for word in (*NO_READING, *SWITCHED) if word.strip("-/")) + r"|n/a|-{1,3}"
 _FIELD = re.compile(rf'"?\s*(?:{_NUMBER}|{_STAMP}|{_WORDS}|)\s*"?', re.IGNORECASE)
 _HAS_DIGIT = re.compile(r"\d")
-_KEY = r"[A-Za-z_°][\w.\-/%°]*(?: [A-Za-z_][\w.\-/%°]*)?(?: ?[\[(][^\])]{1,8}[\])])?"
+_WORD = r"[A-Za-z_°][\w.\-/%°]*"
+_IN_BRACKETS = r"(?: ?[\[(][^\])]{1,8}[\])])?"
+# before an equals sign stands one word, before a colon there may be two
+_KEY = rf"(?:{_WORD}{_IN_BRACKETS}(?=\s*=)|{_WORD}(?: {_WORD})?{_IN_BRACKETS}(?=\s*:))"
 _PAIR = re.compile(
-    rf"({_KEY})\s*[=:]\s*({_STAMP}|[-+]?(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?|(?:{_WORDS})\b)(?:\s*(°?[CFK]\b|%|ms\b|s\b))?",
+    rf"({_KEY})\s*[=:]\s*({_STAMP}|[-+]?(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?|(?:{_WORDS})\b)(?:\s*(°?[CFK]\b|%|ms\b|s\b)(?!\s*[=:]))?",
     re.IGNORECASE,
 )
 _BEFORE = re.compile(rf"\s*\[?({_STAMP})\]?\s*(?:[-=]?>|[|,;:-])?\s+(?=\S*[A-Za-z])")
@@ -117,9 +126,11 @@ def _text_of(path: Path) -> tuple[str, str]:
 
 
 def _is_data(line: str, separator: str) -> bool:
-    """Whether all fields of a line are numbers, times or words for no reading, and at least one has a digit."""
+    """Whether a line is a row: at least half of its fields are numbers, times or words for no reading, and one has a
+    digit."""
     fields = split(line, separator)
-    return any(_HAS_DIGIT.search(part) for part in fields) and all(_FIELD.fullmatch(part.strip()) for part in fields)
+    known = [part for part in fields if _FIELD.fullmatch(part.strip())]
+    return 2 * len(known) >= len(fields) and any(_HAS_DIGIT.search(part) for part in known)
 
 
 def split(line: str, separator: str) -> list[str]:
@@ -154,11 +165,11 @@ def _separator(lines: list[str]) -> str:
 def _of_rows(path: Path, lines: list[str], head: list[tuple[int, str]], separator: str, encoding: str) -> Table:
     import pandas as pd
 
+    if not separator and sum(1 for _, line in head if _is_data(line, ALONE)) > 1:
+        separator = ALONE
     if not separator:
-        single = [line for _, line in head if _is_data(line, "\x1f")]
-        what = "times beside the readings" if len(single) > 1 else "numbers"
         raise LogError(
-            path, f"there is no column of {what}", shown(head[0][1].strip()),
+            path, "there is no column of numbers", shown(head[0][1].strip()),
             "give rows such as 0,20.5 under time_s,temperature_celsius",
         )  # fmt: skip
     data = [(number, line) for number, line in head if not line.startswith("#") and _is_data(line, separator)]
@@ -206,6 +217,8 @@ def _kept(
     else:
         counts = np.fromiter(map(str.count, body, repeat(separator)), np.int64, len(body))
     fits = counts == signs
+    if signs == 0:
+        fits &= np.fromiter((bool(line.strip()) for line in body), bool, len(body))
     aside = []
     for number in np.flatnonzero(~fits).tolist():
         line = body[number]
@@ -231,6 +244,7 @@ def _header(head: list[tuple[int, str]], first: int, separator: str, width: int)
         while width and len(fields) > width and not fields[-1]:
             fields.pop()
         fits = len(fields) == width or (width > 2 and len(fields) == width - 1) or (not width and len(fields) > 1)
+        fits = fits and not (width == 1 and len(fields[0].split()) > 3)
         if fits and any(re.search(r"[A-Za-z°%]", part) for part in fields) and not _is_data(text, separator):
             return fields, number
     return None, -1

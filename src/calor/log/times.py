@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 import warnings
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import numpy.typing as npt
@@ -165,12 +165,16 @@ def _stamped(table: Table, read: Recognised) -> tuple[Column, float | None, bool
     if date is not None:
         text = table.frame[date.name].astype("string").str.strip() + " " + text
     first = str(text.iloc[0])
+    half_day = re.fullmatch(r"\d+:\d\d(:\d\d([.,]\d+)?)? ?[AaPp]\.?[Mm]\.?", first)
+    if half_day:
+        clocks = _parsed("2000-01-01 " + text.str.replace(".", "", regex=False), False, "mixed")
+        clock = (clocks - pd.Timestamp("2000-01-01", tz="UTC")).dt.total_seconds().to_numpy(np.float64, na_value=np.nan)
+        return _through_midnight(clock), float(clock[0]) if np.isfinite(clock[0]) else None, False
     if re.fullmatch(r"\d+:\d\d(:\d\d([.,]\d+)?)?", first):
         padded = text.str.replace(",", ".", regex=False)
         padded = padded if first.count(":") == 2 else padded + ":00"
         clock = pd.to_timedelta(padded, errors="coerce").dt.total_seconds().to_numpy(float)
-        days = np.concatenate(([0.0], np.cumsum(np.diff(clock) < -43_200.0)))
-        return np.asarray(clock + 86_400.0 * days, dtype=float), float(clock[0]), False
+        return _through_midnight(clock), float(clock[0]) if np.isfinite(clock[0]) else None, False
     day_first = re.match(r"\d{1,2}[./]\d{1,2}[./]\d{2,4}", first) is not None
     with warnings.catch_warnings():
         warnings.simplefilter("ignore")  # pandas warns of what the caller says better, with the row
@@ -183,6 +187,12 @@ def _stamped(table: Table, read: Recognised) -> tuple[Column, float | None, bool
     begins = None if pd.isna(whole) else float((whole - pd.Timestamp(0)).total_seconds())
     since = (stamps - stamps.iloc[0]).dt.total_seconds()
     return np.asarray(since.to_numpy(dtype=float, na_value=np.nan), dtype=float), begins, begins is not None
+
+
+def _through_midnight(clock: npt.NDArray[Any]) -> Column:
+    """Clock times that go on through midnight."""
+    days = np.concatenate(([0.0], np.cumsum(np.diff(clock) < -43_200.0)))
+    return np.asarray(clock + 86_400.0 * days, dtype=float)
 
 
 def _parsed(text: pd.Series, day_first: bool, form: str | None) -> pd.Series:

@@ -7,7 +7,7 @@ from typing import Any
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QGridLayout, QWidget
 
-from calor.desk.widgets.fields import label
+from calor.desk.widgets.fields import emptied, label
 
 COSTS = (
     ("flash_bytes", "Flash B"), ("ram_bytes", "RAM B"), ("stack_bytes", "Stack B"),
@@ -31,12 +31,7 @@ class CostTable(QWidget):
 
     def show_costs(self, data: dict[str, Any] | None, before: dict[str, Any] | None) -> None:
         """Show the figures of a check, and how they differ from the check before."""
-        while self._grid.count():
-            item = self._grid.takeAt(0)
-            widget = item.widget() if item is not None else None
-            if widget is not None:
-                widget.hide()
-                widget.deleteLater()
+        emptied(self._grid)
         self.texts = []
         for row in range(self._grid.rowCount()):
             self._grid.setRowMinimumHeight(row, 0)

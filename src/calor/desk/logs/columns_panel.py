@@ -9,7 +9,7 @@ from PyQt6.QtCore import QSignalBlocker, Qt
 from PyQt6.QtWidgets import QComboBox, QFrame, QGridLayout, QHBoxLayout, QLineEdit, QPushButton, QVBoxLayout, QWidget
 
 from calor.desk.logs.shelf import Opened, Shelf
-from calor.desk.widgets.fields import label, set_role
+from calor.desk.widgets.fields import emptied, label, set_role
 from calor.log.recognise import NOTHING, STAMPS, TIME_UNITS, Corrections
 from calor.units import TEMPERATURE_UNITS
 
@@ -70,12 +70,7 @@ class ColumnsPanel(QFrame):
 
     def show_model(self) -> None:
         """Show the chosen record's columns."""
-        while self._grid.count():
-            place = self._grid.takeAt(0)
-            widget = place.widget() if place is not None else None
-            if widget is not None:
-                widget.hide()
-                widget.deleteLater()
+        emptied(self._grid)
         self.menus = []
         item = self._shelf.chosen
         if item is None:

@@ -7,7 +7,7 @@ from PyQt6.QtWidgets import QGridLayout, QHBoxLayout, QPushButton, QVBoxLayout, 
 
 from calor.desk.logs.shelf import Shelf
 from calor.desk.state.desk import Desk
-from calor.desk.widgets.fields import label
+from calor.desk.widgets.fields import emptied, label
 from calor.judge.record_text import lines
 from calor.units import format_duration
 
@@ -60,12 +60,7 @@ class MeasuresPanel(QWidget):
 
     def show_model(self) -> None:
         """Show the figures there are."""
-        while self._grid.count():
-            place = self._grid.takeAt(0)
-            widget = place.widget() if place is not None else None
-            if widget is not None:
-                widget.hide()
-                widget.deleteLater()
+        emptied(self._grid)
         item, stretch = self._shelf.chosen, self._shelf.stretch
         self.leave_out.setVisible(stretch is not None)
         self.title.setText("Measures of a stretch" if stretch is not None else "Measures")

@@ -19,7 +19,7 @@ from PyQt6.QtWidgets import (
 
 from calor.demo import RECORDS
 from calor.desk.logs.shelf import Shelf
-from calor.desk.widgets.fields import label
+from calor.desk.widgets.fields import emptied, label
 from calor.log.align import HOWS
 from calor.log.finding import Finding
 
@@ -215,12 +215,7 @@ class RecordsPanel(QFrame):
         self._show_findings(item.record.findings)
 
     def _show_findings(self, findings: tuple[Finding, ...]) -> None:
-        while self._found_column.count():
-            place = self._found_column.takeAt(0)
-            widget = place.widget() if place is not None else None
-            if widget is not None:
-                widget.hide()
-                widget.deleteLater()
+        emptied(self._found_column)
         self.finding_rows: list[FindingRow] = []
         for finding in findings:
             row = FindingRow(self._shelf, finding)

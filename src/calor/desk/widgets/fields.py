@@ -13,6 +13,7 @@ from PyQt6.QtWidgets import (
     QGridLayout,
     QHBoxLayout,
     QLabel,
+    QLayout,
     QLineEdit,
     QPushButton,
     QSizePolicy,
@@ -40,6 +41,16 @@ def set_role(widget: QWidget, name: str, value: str) -> None:
         if style is not None:
             style.unpolish(widget)
             style.polish(widget)
+
+
+def emptied(layout: QLayout) -> None:
+    """Take all widgets out of a layout."""
+    while layout.count():
+        place = layout.takeAt(0)
+        widget = place.widget() if place is not None else None
+        if widget is not None:
+            widget.hide()
+            widget.deleteLater()
 
 
 class Entry(QLineEdit):
