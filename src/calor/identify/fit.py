@@ -329,6 +329,7 @@ def _fitted(
     kept_back = _kept_back(task, solution, asked, solve) if 0.0 < asked.keep_back < 1.0 else None
     asked.watch(0.95)
     confidence = confidence_of(solution.residual, solution.jacobian, _pieces(task))
+    _allow_for_rows(task, confidence)
     return _fit(task, solution, confidence, kept_back, warnings)
 
 
@@ -353,6 +354,16 @@ def _placed(
     if at_other.rms_celsius < (1.0 - SAME_SHARE) * at_usual.rms_celsius:
         return (*solve(records, 0.5 - usual, None, at_other.values), warnings)
     return task, solution, warnings
+
+
+def _allow_for_rows(task: Task, confidence: Confidence) -> None:
+    """Widen the interval of the dead time where changes are put half-way: each was somewhere between two rows."""
+    for k, item in enumerate(task.free):
+        if item.key == "dead_time_s" and task.share_before > 0.0:
+            changes = sum(len(record.change_s) for record in task.records)
+            pace_s = max(record.pace_s for record in task.records)
+            if changes:
+                confidence.covariance[k, k] += pace_s * pace_s / 12.0 / changes
 
 
 def _pieces(task: Task) -> list[slice]:

@@ -213,7 +213,9 @@ def _stretches(
     begins = {0, *np.flatnonzero(breaks).tolist()}
     after_marks = {int(np.searchsorted(time_s, end_s, side="right")) for _, end_s in left_out}
     places = sorted((begins | after_marks) - {len(time_s)})
-    cold = _is_cold(celsius, output, noise, known_ambient_celsius)
+    cold = _is_cold(celsius, output, noise, known_ambient_celsius) or (
+        known_ambient_celsius is None and _is_switched_on(celsius, output, noise)
+    )
     stretches = []
     for first, last in zip(places, [*places[1:], len(time_s)], strict=True):
         rows = np.flatnonzero(taken[first:last])
@@ -224,6 +226,17 @@ def _stretches(
         knows = is_cold or (first in after_marks and first not in begins)
         stretches.append(Stretch(first_row, last_row, is_cold, knows))
     return tuple(stretches)
+
+
+def _is_switched_on(celsius: Column, output: Column, noise: float) -> bool:
+    """Whether a record with one output throughout leaves its first reading for good, as what is switched on does.
+
+    Of what was warm already nobody could tell how far full output brings it; that it was not is said with the fit.
+    """
+    known = celsius[np.isfinite(celsius)]
+    away = known - float(np.mean(known[:2]))
+    one_way = float(np.max(away)) <= 4.0 * noise or float(np.min(away)) >= -4.0 * noise
+    return float(np.ptp(output)) == 0.0 and output[0] != 0.0 and one_way
 
 
 def _is_cold(celsius: Column, output: Column, noise: float, known_ambient_celsius: float | None) -> bool:

@@ -171,6 +171,8 @@ def warnings_of(
         warnings.append(
             f"on the part kept back a fit of the first part is {kept_back:.2g} °C rms off: it does not predict"
         )
+    if any(record.stretches[0].is_cold and not len(record.change_s) for record in task.records):
+        warnings.append("the output is the same throughout: taken as switched on, from rest, at the first row")
     if any(surroundings.source == "fit" for surroundings in task.around):
         warnings.append("the ambient was fitted too: a column of it, a start from rest, or its value tells more")
     if not all(record.even or record.is_thinned for record in task.records):
