@@ -35,9 +35,9 @@ INVERTED, STUCK_ON, STUCK_OFF = 1.0, 2.0, 3.0
 
 
 def _scale_power(span: Span, share: float) -> None:
-    """More or less power, where there is any."""
+    """More or less power; what else scales it at the same time multiplies, and without mains there is none."""
     now = span.values[span.during, POWER]
-    span.values[span.during, POWER] = np.where(now < 0.0, now, share)
+    span.values[span.during, POWER] = np.where(now < 0.0, now, now * share)
 
 
 class Door(Timed):
@@ -94,8 +94,8 @@ class PowerStep(Timed):
         return f"power {self.power_fraction * 100:g} %"
 
     def change(self, design: Design, span: Span) -> None:
-        del design
-        _scale_power(span, self.power_fraction)
+        by_current = design.load.kind == "thermoelectric"
+        _scale_power(span, self.power_fraction**0.5 if by_current else self.power_fraction)
 
 
 class MainsVoltage(Timed):
@@ -117,8 +117,9 @@ class MainsVoltage(Timed):
         return f"mains {self.voltage_fraction * 100:g} %"
 
     def change(self, design: Design, span: Span) -> None:
-        del design
-        _scale_power(span, self.voltage_fraction**2)
+        # a current follows the voltage, and its heat the square of it
+        by_current = design.load.kind == "thermoelectric"
+        _scale_power(span, self.voltage_fraction if by_current else self.voltage_fraction**2)
 
 
 class SetpointStep(Timed):
@@ -243,8 +244,11 @@ class ContentsAdded(Timed):
     def change(self, design: Design, span: Span) -> None:
         del design
         rows = span.at_s == self.at_s
-        span.values[rows, ADDED] += self.heat_capacity_j_per_k
-        span.values[rows, ADDED_CELSIUS] = self.celsius
+        # what else is put in at the same instant mixes with it
+        before, celsius = span.values[rows, ADDED], span.values[rows, ADDED_CELSIUS]
+        together = before + self.heat_capacity_j_per_k
+        span.values[rows, ADDED_CELSIUS] = (before * celsius + self.heat_capacity_j_per_k * self.celsius) / together
+        span.values[rows, ADDED] = together
 
 
 class ByHand(Timed):

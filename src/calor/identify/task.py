@@ -93,13 +93,14 @@ class Task:
         """The temperatures beside the one that is read which change what follows: of an element, of contents."""
         record, stretch = self.records[0], self.records[0].stretches[0]
         rows = slice(stretch.first, min(stretch.last, stretch.first + 200))
-        base = LoadState(50.0, 50.0, 50.0, 0.0)
+        base = loads.start(50.0, self.settings)
         answers = [
             self._respond(0, rows, start, self._numbers, np.full(record.rows, 20.0))
             for start in (base, base._replace(source_celsius=60.0), base._replace(store_celsius=60.0))
         ]
-        names = ("source_celsius", "store_celsius")
-        return tuple(n for n, a in zip(names, answers[1:], strict=True) if np.max(np.abs(a - answers[0])) > 1e-6)
+        # a load that remembers its heat has it in the store
+        names = ("source_celsius",) if loads.remembers_heat(self.settings) else ("source_celsius", "store_celsius")
+        return tuple(n for n, a in zip(names, answers[1:], strict=False) if np.max(np.abs(a - answers[0])) > 1e-6)
 
     def _lay_out(self) -> None:
         """Where each number stands: keys, ambients, then for each stretch its start."""
@@ -183,7 +184,8 @@ class Task:
     def answers(self, values: Column) -> list[Column]:
         """The readings of the model at all rows of each record, °C; NaN between stretches."""
         self.look()
-        load = loads.varied(self._numbers, self.load_of(values), self._shortest_step_s)
+        settings = self.load_of(values)
+        load = loads.varied(self._numbers, settings, self._shortest_step_s)
         answers = [np.full(record.rows, np.nan) for record in self.records]
         for number, stretch, at, inner in self.starts:
             record = self.records[number]
@@ -192,7 +194,7 @@ class Task:
             else:
                 ambient = np.full(record.rows, self.ambient_of(values, number))
             celsius = float(values[at])
-            start = LoadState(celsius, celsius, celsius, 0.0)
+            start = loads.start(celsius, settings)
             start = start._replace(**{name: float(values[k]) for name, k in zip(self.inner, inner, strict=False)})
             rows = slice(stretch.first, stretch.last)
             answers[number][rows] = self._respond(number, rows, start, load, ambient)

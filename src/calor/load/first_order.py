@@ -39,25 +39,23 @@ class FirstOrderNumbers(NamedTuple):
 
     rise_celsius: float
     time_constant_s: float
-    second_ratio: float
+    second_rise_celsius: float
 
 
 def numbers(settings: FirstOrder) -> FirstOrderNumbers:
     """The settings as plain numbers."""
-    ratio = settings.second_rise_celsius / settings.rise_celsius if settings.rise_celsius else 0.0
-    return FirstOrderNumbers(settings.rise_celsius, settings.time_constant_s, ratio)
+    return FirstOrderNumbers(settings.rise_celsius, settings.time_constant_s, settings.second_rise_celsius)
 
 
 @compiled
-def slope(load: FirstOrderNumbers, celsius: float, level: float, ambient_celsius: float) -> float:
-    """How fast it warms, °C/s."""
-    return (ambient_celsius + load.rise_celsius * level - celsius) / load.time_constant_s
+def final_celsius(load: FirstOrderNumbers, level: float, second: float, ambient_celsius: float) -> float:
+    """Where its outputs bring it in the end."""
+    return ambient_celsius + load.rise_celsius * level + load.second_rise_celsius * second
 
 
 @compiled
-def step(load: FirstOrderNumbers, celsius: float, level: float, ambient_celsius: float, dt_s: float) -> float:
-    """Its temperature after `dt_s` at output `level`."""
-    final = ambient_celsius + load.rise_celsius * level
+def step(load: FirstOrderNumbers, celsius: float, final: float, dt_s: float) -> float:
+    """Its temperature after `dt_s` on the way to `final`, both in °C."""
     return final + (celsius - final) * math.exp(-dt_s / load.time_constant_s)
 
 
@@ -66,14 +64,15 @@ def after(
     load: FirstOrderNumbers, state: LoadState, level: float, second: float, around: Surroundings, dt_s: float
 ) -> LoadState:
     """Its state after `dt_s`."""
-    celsius = step(load, state.celsius, level + load.second_ratio * second, around.ambient_celsius, dt_s)
+    final = final_celsius(load, level, second, around.ambient_celsius)
+    celsius = step(load, state.celsius, final, dt_s)
     return LoadState(celsius, state.source_celsius, state.store_celsius, state.added_j_per_k)
 
 
 @compiled
 def warming(load: FirstOrderNumbers, state: LoadState, level: float, second: float, around: Surroundings) -> float:
     """How fast the place where the probe sits warms, °C/s."""
-    return slope(load, state.celsius, level + load.second_ratio * second, around.ambient_celsius)
+    return (final_celsius(load, level, second, around.ambient_celsius) - state.celsius) / load.time_constant_s
 
 
 IS_BLACK_BOX = True

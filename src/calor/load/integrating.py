@@ -43,19 +43,20 @@ class IntegratingNumbers(NamedTuple):
 
     rate_celsius_per_s: float
     drift_celsius_per_s: float
-    second_ratio: float
+    second_rate_celsius_per_s: float
 
 
 def numbers(settings: Integrating) -> IntegratingNumbers:
     """The settings as plain numbers."""
-    ratio = settings.second_rate_celsius_per_s / settings.rate_celsius_per_s if settings.rate_celsius_per_s else 0.0
-    return IntegratingNumbers(settings.rate_celsius_per_s, settings.drift_celsius_per_s, ratio)
+    return IntegratingNumbers(
+        settings.rate_celsius_per_s, settings.drift_celsius_per_s, settings.second_rate_celsius_per_s
+    )
 
 
 @compiled
-def slope(load: IntegratingNumbers, level: float) -> float:
+def slope(load: IntegratingNumbers, level: float, second: float) -> float:
     """How fast it warms, °C/s."""
-    return load.rate_celsius_per_s * level - load.drift_celsius_per_s
+    return load.rate_celsius_per_s * level + load.second_rate_celsius_per_s * second - load.drift_celsius_per_s
 
 
 @compiled
@@ -63,14 +64,14 @@ def after(
     load: IntegratingNumbers, state: LoadState, level: float, second: float, around: Surroundings, dt_s: float
 ) -> LoadState:
     """Its state after `dt_s`."""
-    celsius = state.celsius + slope(load, level + load.second_ratio * second) * dt_s
+    celsius = state.celsius + slope(load, level, second) * dt_s
     return LoadState(celsius, state.source_celsius, state.store_celsius, state.added_j_per_k)
 
 
 @compiled
 def warming(load: IntegratingNumbers, state: LoadState, level: float, second: float, around: Surroundings) -> float:
     """How fast the place where the probe sits warms, °C/s."""
-    return slope(load, level + load.second_ratio * second)
+    return slope(load, level, second)
 
 
 IS_BLACK_BOX = True

@@ -1,10 +1,10 @@
 """One lump of heat capacity: C·dT/dt = P·u + P_always − (G + G_fan·u^n + G_extra)·(T − T_ambient) − ε·σ·A·(T⁴ −
 T_ambient⁴).
 
-Without radiation solved exactly over any interval in which the output does not change; with it by the exponential of
-its linear part, in short steps. The loss by a fan rises with its flow, the flow with its speed, its power with the cube
-of the speed (fan laws). Source: lumped heat balance and the Stefan–Boltzmann law, any heat transfer textbook; fan laws
-as in any fan engineering handbook; exponent 0.8 for turbulent flow (Dittus & Boelter 1930).
+Without radiation solved exactly over any interval in which the output does not change; with it by Runge-Kutta of order
+4, in steps that suit the hottest it can get. The loss by a fan rises with its flow, the flow with its speed, its power
+with the cube of the speed (fan laws). Source: lumped heat balance and the Stefan–Boltzmann law, any heat transfer
+textbook; fan laws as in any fan engineering handbook; exponent 0.8 for turbulent flow (Dittus & Boelter 1930).
 """
 
 from __future__ import annotations
@@ -127,13 +127,22 @@ def slope(load: LumpNumbers, state: LoadState, level: float, second: float, arou
 
 
 @compiled
+def warmer(state: LoadState, by_celsius: float) -> LoadState:
+    """The state with the body warmer by so much."""
+    return LoadState(state.celsius + by_celsius, state.source_celsius, state.store_celsius, state.added_j_per_k)
+
+
+@compiled
 def step(load: LumpNumbers, state: LoadState, level: float, second: float, around: Surroundings, dt_s: float) -> float:
     """Its temperature after `dt_s` at outputs `level` and `second`."""
     celsius = state.celsius
     slope_now = slope(load, state, level, second, around)
-    loss = loss_w_per_k(load, level, second, around.extra_w_per_k)
     if load.radiating_w_per_k4 > 0.0:
-        loss += 4.0 * load.radiating_w_per_k4 * square(celsius + 273.15) * (celsius + 273.15)
+        half = slope(load, warmer(state, 0.5 * dt_s * slope_now), level, second, around)
+        better = slope(load, warmer(state, 0.5 * dt_s * half), level, second, around)
+        end = slope(load, warmer(state, dt_s * better), level, second, around)
+        return celsius + dt_s / 6.0 * (slope_now + 2.0 * (half + better) + end)
+    loss = loss_w_per_k(load, level, second, around.extra_w_per_k)
     angle = loss * dt_s / (load.heat_capacity_j_per_k + state.added_j_per_k)
     if angle < 1e-12:
         return celsius + slope_now * dt_s
@@ -163,10 +172,12 @@ def with_added(load: LumpNumbers, state: LoadState, j_per_k: float, celsius: flo
 
 
 def fastest_rate_per_s(settings: Lump, extra_w_per_k: float) -> float:
-    """Upper bound of how fast it settles, 1/s; with radiation at 1000 °C, so that its steps are short enough."""
+    """Upper bound of how fast it settles, 1/s; with radiation where both outputs bring it, or at 1000 °C if hotter."""
     loss = settings.loss_w_per_k + extra_w_per_k + settings.fan_w_per_k + settings.second_fan_w_per_k
     if settings.radiating_m2:
-        hottest_k = max(settings.ambient_celsius + 273.15, 1273.0)
+        heat = abs(settings.heater_watt) + abs(settings.second_watt) + abs(settings.always_watt)
+        balance = _radiating_balance(settings, settings.loss_w_per_k, heat, settings.ambient_celsius)
+        hottest_k = max(settings.ambient_celsius + 273.15, 1273.0, balance + 273.15)
         loss += 4.0 * STEFAN_BOLTZMANN * settings.radiating_m2 * hottest_k**3
     return loss / settings.heat_capacity_j_per_k
 

@@ -1,7 +1,8 @@
 """All loads in one place: the settings of a design's [load], and the steps the kernel calls.
 
 A load is a module and a word in LOADS: its settings, `numbers`, either `slopes` of a network of temperatures, which is
-integrated here, or `after` and `warming`, and what it can: `with_added`, `heat_capacity_j_per_k`, `time_constant_s`.
+integrated here, or `after` and `warming` (and `at_rest` where its start is not one temperature in all places), and what
+it can: `with_added`, `heat_capacity_j_per_k`, `time_constant_s`.
 """
 
 from __future__ import annotations
@@ -93,8 +94,12 @@ def varied(every: LoadNumbers, settings: AnyLoad, shortest_step_s: float) -> Loa
     return every._replace(dead_time_s=settings.dead_time_s, step_s=max(step_s, shortest_step_s), **own)
 
 
-def start(celsius: float) -> LoadState:
-    """Everything at one temperature."""
+def start(celsius: float, settings: AnyLoad | None = None) -> LoadState:
+    """Everything at one temperature; of a load that remembers its heat, with the heat of that temperature."""
+    at_rest = None if settings is None else getattr(_MODULES[settings.kind], "at_rest", None)
+    if at_rest is not None:
+        state: LoadState = at_rest(settings, float(celsius))
+        return state
     return LoadState(float(celsius), float(celsius), float(celsius), 0.0)
 
 
@@ -218,6 +223,11 @@ def heat_capacity_j_per_k(settings: AnyLoad) -> float | None:
     """Heat that warms all of a load by one kelvin; None where its model knows no watts."""
     heat_capacity = getattr(KINDS[settings.kind][1], "heat_capacity_j_per_k", None)
     return None if heat_capacity is None else float(heat_capacity(settings))
+
+
+def remembers_heat(settings: AnyLoad) -> bool:
+    """Whether a load's state holds its enthalpy beside its temperature."""
+    return hasattr(KINDS[settings.kind][1], "at_rest")
 
 
 def takes_contents(settings: AnyLoad) -> bool:

@@ -43,13 +43,14 @@ class SecondOrderNumbers(NamedTuple):
     rise_celsius: float
     time_constant_s: float
     second_time_constant_s: float
-    second_ratio: float
+    second_rise_celsius: float
 
 
 def numbers(settings: SecondOrder) -> SecondOrderNumbers:
     """The settings as plain numbers."""
-    ratio = settings.second_rise_celsius / settings.rise_celsius if settings.rise_celsius else 0.0
-    return SecondOrderNumbers(settings.rise_celsius, settings.time_constant_s, settings.second_time_constant_s, ratio)
+    return SecondOrderNumbers(
+        settings.rise_celsius, settings.time_constant_s, settings.second_time_constant_s, settings.second_rise_celsius
+    )
 
 
 @compiled
@@ -60,10 +61,9 @@ def slope(load: SecondOrderNumbers, inner_celsius: float, celsius: float) -> flo
 
 @compiled
 def step(
-    load: SecondOrderNumbers, inner_celsius: float, celsius: float, level: float, ambient_celsius: float, dt_s: float
+    load: SecondOrderNumbers, inner_celsius: float, celsius: float, final: float, dt_s: float
 ) -> tuple[float, float]:
-    """(inner, where the probe sits) in °C after `dt_s` at output `level`."""
-    final = ambient_celsius + load.rise_celsius * level
+    """(inner, where the probe sits) in °C after `dt_s` on the way to `final`."""
     first, second = load.time_constant_s, load.second_time_constant_s
     inner_left = (inner_celsius - final) * math.exp(-dt_s / first)
     decay = math.exp(-dt_s / second)
@@ -79,8 +79,8 @@ def after(
     load: SecondOrderNumbers, state: LoadState, level: float, second: float, around: Surroundings, dt_s: float
 ) -> LoadState:
     """Its state after `dt_s`."""
-    both = level + load.second_ratio * second
-    inner, celsius = step(load, state.source_celsius, state.celsius, both, around.ambient_celsius, dt_s)
+    final = around.ambient_celsius + load.rise_celsius * level + load.second_rise_celsius * second
+    inner, celsius = step(load, state.source_celsius, state.celsius, final, dt_s)
     return LoadState(celsius, inner, state.store_celsius, state.added_j_per_k)
 
 

@@ -12,7 +12,8 @@ class LoadState(NamedTuple):
 
     `celsius` is the place where the probe sits: air, liquid, body, cold side. `source_celsius` is what heats or cools
     it: element, hot side, the first of two lags. `store_celsius` is what hangs on it: contents, the plate between two
-    stages. `added_j_per_k` is the heat capacity of what was put in since the start.
+    stages; of a liquid its enthalpy over its heat capacity. `added_j_per_k` is the heat capacity of what was put in
+    since the start, less what has boiled away.
     """
 
     celsius: float

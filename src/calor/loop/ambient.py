@@ -34,6 +34,15 @@ def swing_celsius(trial: Trial, at_s: Column) -> Column:
     return np.asarray(trial.swing_celsius * np.cos(turn), dtype=np.float64)
 
 
+def start_celsius(trial: Trial, mean_celsius: float) -> float:
+    """What everything is at where a trial names no start: the ambient at that instant. Raises CalorError as weather."""
+    if trial.ambient_csv is not None:
+        record = read_record(trial.ambient_csv, trial.ambient_column, trial.humidity_column)
+        return float(np.interp(0.0, record.time_s, record.celsius))
+    turn = 2.0 * np.pi * trial.warmest_at_s / trial.swing_period_s
+    return mean_celsius + trial.swing_celsius * float(np.cos(turn))
+
+
 def instants(trial: Trial) -> set[float]:
     """The instants at which the ambient changes, beside the start."""
     pace_s = 0.0

@@ -12,6 +12,7 @@ from calor.design.event import AMBIENT, COLUMNS, HAND, HUMIDITY, POWER, RECORDED
 from calor.design.events import describe
 from calor.design.model import Design
 from calor.design.trial import Trial
+from calor.law.dew_point import vapour_pascal
 from calor.law.setpoint import Follow
 from calor.loop import ambient
 from calor.loop.trace import Disturbance, RunEvent
@@ -49,6 +50,11 @@ def timeline(design: Design, trial: Trial) -> Conditions:
         during = (at_s >= event.at_s) & (at_s < event.end_s(trial.span_s, watchdog_s))
         if not (event.sets_setpoint and design.setpoint.locked):
             event.change(design, Span(at_s, values, during))
+    # what an event does to the ambient leaves the water in the air, for evaporation as for the dew point
+    moved = values[:, AMBIENT] != air.celsius
+    if moved.any():
+        held = vapour_pascal(air.dew_point_celsius[moved]) / vapour_pascal(values[moved, AMBIENT])
+        values[moved, HUMIDITY] = np.clip(held, 0.0, 1.0)
     values[:, SIGNAL] = np.nan
     if isinstance(design.setpoint, Follow):
         signal = air.dew_point_celsius if design.setpoint.signal == "dew_point" else air.celsius

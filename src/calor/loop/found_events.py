@@ -12,6 +12,8 @@ from calor.law import alarm as alarms
 from calor.law import program as programs
 from calor.law.alarm import Alarm
 from calor.law.fan_curve import FanCurve
+from calor.load import liquid
+from calor.load.liquid import Liquid
 from calor.loop.trace import Flag, RunEvent, Trace
 from calor.sense.checks import FAULT_WORDS
 
@@ -52,8 +54,20 @@ def with_found_events(trace: Trace, design: Design) -> Trace:
         row = programs.over_at(programs.numbers(design.setpoint), trace.measured_celsius, float(design.law.period_s))
         if row >= 0:
             events.append(RunEvent(float(trace.time_s[row]), "program_over", "program over"))
+    if isinstance(design.load, Liquid):
+        events += _boiling(trace, liquid.boiling_celsius(design.load))
     events.sort(key=lambda event: event.at_s)
     return replace(trace, events=tuple(events))
+
+
+def _boiling(trace: Trace, boils_celsius: float) -> list[RunEvent]:
+    """When a liquid begins to boil, and when it has boiled dry: then it grows hotter than that."""
+    events = []
+    for above, kind, text in ((-1e-6, "boils", "it boils"), (0.01, "dry", "boiled dry")):
+        rows = np.flatnonzero(trace.true_celsius > boils_celsius + above)
+        if len(rows):
+            events.append(RunEvent(float(trace.time_s[rows[0]]), kind, text))
+    return events
 
 
 def _fault_word(flags: int) -> str:

@@ -185,7 +185,10 @@ def run(
     by_matrix = load.kind == loads.CHAMBER and period_s <= load.step_s and chamber.is_linear(load.chamber)
     drive_states, alarm_memory, matrix = work.drive_states, work.alarm_memory, work.matrix
     given, arriving, asked, arrived = work.given, work.arriving, work.asked, work.arrived
-    chamber.fill_step_matrix(matrix, load.chamber, 0.0, period_s)
+    if values[0, ADDED] > 0.0:
+        load_state = loads.with_added(load, load_state, values[0, ADDED], values[0, ADDED_CELSIUS])
+    probe_celsius = load_state.celsius
+    chamber.fill_step_matrix(matrix, load.chamber, load_state.added_j_per_k, period_s)
     for output in range(outputs):
         drives.keep_state(drives.start(), drive_states, output)
     now_row, load_row = 0, 0

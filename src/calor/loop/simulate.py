@@ -21,7 +21,7 @@ from calor.law import registry as laws
 from calor.law import setpoint as setpoints
 from calor.law.code import Code
 from calor.load import registry as loads
-from calor.loop import kernel, replay_kernel
+from calor.loop import ambient, kernel, replay_kernel
 from calor.loop import seat as seats
 from calor.loop.conditions import happenings, timeline
 from calor.loop.found_events import with_found_events
@@ -102,8 +102,8 @@ def _times(steps: int, period_s: float) -> Column:
     return np.arange(steps, dtype=np.float64) * period_s
 
 
-def _start(celsius: float) -> kernel.LoopStart:
-    return kernel.LoopStart(programs.start(), laws.start(), loads.start(celsius))
+def _start(design: Design, celsius: float) -> kernel.LoopStart:
+    return kernel.LoopStart(programs.start(), laws.start(), loads.start(celsius, design.load))
 
 
 def _sum(weights: Column, given: Column) -> Any:
@@ -161,7 +161,10 @@ def run(design: Design, trial: Trial, control: npt.NDArray[np.int64] | None = No
     conditions = timeline(design, trial)
     probe = probes.numbers(design.probe)
     blocks = _blocks(design, probe, float(conditions.values[:, EXTRA].max()))
-    start = _start(design.start_celsius(trial))
+    at_rest = trial.start_celsius
+    if at_rest is None:
+        at_rest = ambient.start_celsius(trial, design.ambient_celsius(trial))
+    start = _start(design, at_rest)
     noise = _noise(trial.seed, steps, design.probe.noise_celsius)
     columns = np.empty((kernel.OUTPUTS_FROM + 2 * count, steps))
     most = most_changes(design, steps, len(conditions.at_s))
@@ -215,7 +218,7 @@ def replay(design: Design, recorded: Trace) -> Trace:
     switch_s, switch_level = np.empty((count, most)), np.empty((count, most))
     changes = np.zeros(count, np.int64)
     replay_kernel.replay(
-        _blocks(design, probes.numbers(design.probe), 0.0), _start(0.0), smoothing,
+        _blocks(design, probes.numbers(design.probe), 0.0), _start(design, 0.0), smoothing,
         np.zeros(filters.memory_size(smoothing)), kernel.workspace(0), readings,
         span_s + period_s, columns, switch_s, switch_level, changes,
     )  # fmt: skip

@@ -1,0 +1,146 @@
+"""Corners in which figures were once wrong: each computed beside from its equation, or from a balance."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+import pytest
+from scipy.integrate import solve_ivp
+
+from calor import loop
+from calor.design.trial import Trial
+from calor.moist_air import saturation_pascal
+from tests.conftest import made
+
+FULL = 'kind = "manual"\noutput = 1.0'
+OFF = 'kind = "manual"\noutput = 0.0'
+
+
+def run_of(load: str, law: str = OFF, **trial: object) -> loop.Trace:
+    design = made(load=load, law=law, drive='kind = "linear"')
+    return loop.run(design, Trial.model_validate({"span_s": 600.0, **trial}))
+
+
+@pytest.mark.parametrize(
+    "load",
+    [
+        'kind = "first_order"\nrise_celsius = 0\nsecond_rise_celsius = -20\ntime_constant_s = 60',
+        'kind = "second_order"\nrise_celsius = 0\nsecond_rise_celsius = -20\ntime_constant_s = 60\nsecond_time_constant_s = 5',
+        'kind = "integrating"\nrate_celsius_per_s = 0\nsecond_rate_celsius_per_s = -0.02',
+    ],
+)
+def test_a_second_output_acts_without_the_first(load: str) -> None:
+    law = 'kind = "pid"\naction = "heat_cool"\ngain_per_celsius = 1.0'
+    trace = loop.run(made(load=load, law=law, drive='kind = "linear"', setpoint="celsius = 5"), Trial(span_s=900))
+    assert trace.true_celsius[-1] < 12.0
+
+
+@pytest.mark.parametrize("watt", [20_000.0, 60_000.0])
+def test_a_radiating_lump_as_an_integrator_has_it(watt: float) -> None:
+    """C·dT/dt = P − G·(T − Ta) − σ·A·(T⁴ − Ta⁴) up to 1700 °C and beyond, by solve_ivp from the equation."""
+    trace = run_of(
+        f'kind = "lump"\nheater_watt = {watt}\nheat_capacity_j_per_k = 2000\nloss_w_per_k = 2\nradiating_m2 = 0.02', FULL, span_s=1200.0
+    )  # fmt: skip
+    sigma = 5.670374419e-8
+    solved = solve_ivp(
+        lambda t, y: [(watt - 2.0 * (y[0] - 20.0) - sigma * 0.02 * ((y[0] + 273.15) ** 4 - 293.15**4)) / 2000.0],
+        (0.0, 1199.0), [20.0], t_eval=trace.time_s, rtol=1e-10, atol=1e-8,
+    )  # fmt: skip
+    assert trace.true_celsius.max() > 1600.0
+    assert np.abs(trace.true_celsius - solved.y[0]).max() < 0.01
+
+
+LUMP = 'kind = "lump"\nheater_watt = 0\nloss_w_per_k = 0\nheat_capacity_j_per_k = 1000\nambient_celsius = 20'
+
+
+@pytest.mark.parametrize(
+    ("events", "ends"),
+    [
+        ([(0.0, 1000.0, 60.0)], 40.0),  # at the very start
+        ([(100.0, 1000.0, 60.0), (100.0, 2000.0, 80.0)], (20_000 + 60_000 + 160_000) / 4000),  # two at one instant
+        ([(0.0, 500.0, 50.0), (0.0, 500.0, 10.0), (50.0, 2000.0, 50.0)], (20_000 + 25_000 + 5_000 + 100_000) / 4000),
+        ([(100.0, 1000.0, 50.0), (100.0, 1000.0, 50.0), (100.0, 1000.0, 20.0)], (20_000 + 100_000 + 20_000) / 4000),
+    ],
+)
+def test_what_is_put_in_mixes_by_its_heat(events: list[tuple[float, float, float]], ends: float) -> None:
+    made_of = [{"kind": "contents_added", "at_s": at, "heat_capacity_j_per_k": c, "celsius": t} for at, c, t in events]
+    assert run_of(LUMP, events=tuple(made_of)).true_celsius[-1] == pytest.approx(ends, abs=1e-6)
+    chamber = 'kind = "chamber"\nloss_w_per_k = 0\nheater_watt = 0\nheater_j_per_k = 1\nair_j_per_k = 1\ncontents_j_per_k = 998\nheater_to_air_w_per_k = 1\nair_to_contents_w_per_k = 1'  # fmt: skip
+    assert run_of(chamber, events=tuple(made_of)).true_celsius[-1] == pytest.approx(ends, abs=0.05)
+
+
+def test_a_trial_without_a_start_begins_at_the_ambient_of_its_first_instant(tmp_path: Path) -> None:
+    csv = tmp_path / "air.csv"
+    csv.write_text("time_s,air\n0,4.5\n600,8.5\n", encoding="utf-8")
+    assert run_of(LUMP, ambient_csv=str(csv)).true_celsius[0] == pytest.approx(4.5)
+    assert run_of(LUMP, ambient_csv=str(csv), start_celsius=30.0).true_celsius[0] == 30.0
+    # warmest at noon: at midnight it is as cold as it gets
+    assert run_of(LUMP, swing_celsius=6.0, warmest_at_s=43_200.0).true_celsius[0] == pytest.approx(14.0)
+    assert run_of(LUMP).true_celsius[0] == 20.0
+
+
+def delivered(load: str, events: list[dict[str, object]]) -> float:
+    return float(run_of(load, FULL, events=tuple(events)).delivered[300])
+
+
+@pytest.mark.parametrize("order", [1, -1])
+def test_supply_events_at_once_multiply(order: int) -> None:
+    """80 % of the power and 90 % of the voltage: 0.8 · 0.81; a current goes with the voltage, its heat with the square."""
+    events: list[dict[str, object]] = [
+        {"kind": "power_step", "at_s": 100.0, "power_fraction": 0.8}, {"kind": "mains_voltage", "at_s": 200.0, "voltage_fraction": 0.9},
+    ]  # fmt: skip
+    assert delivered(LUMP, events[::order]) == pytest.approx(0.8 * 0.81)
+    assert delivered('kind = "thermoelectric"', events[::order]) == pytest.approx(0.8**0.5 * 0.9)
+    lost: dict[str, object] = {"kind": "mains_lost", "at_s": 250.0, "for_s": 100.0}
+    assert delivered(LUMP, [lost, *events][::order]) == 0.0
+    nothing: dict[str, object] = {"kind": "power_step", "at_s": 100.0, "power_fraction": 0.0}
+    assert delivered(LUMP, [nothing, events[1]][::order]) == 0.0
+
+
+def test_an_event_leaves_the_water_in_the_air() -> None:
+    """Warmer by an event the same water is a lower relative humidity: evaporation as from a trial with that air."""
+    load = 'kind = "liquid"\nheater_watt = 0\nmass_kg = 1\nloss_w_per_k = 0\nsurface_m2 = 0.1\nambient_celsius = 20'
+    step = {"kind": "ambient_step", "at_s": 0.0, "celsius": 35.0}
+    stepped = run_of(load, humidity=0.8, start_celsius=40.0, events=(step,))
+    relative = 0.8 * float(saturation_pascal(20.0)) / float(saturation_pascal(35.0))
+    same = run_of(load, humidity=relative, ambient_celsius=35.0, start_celsius=40.0)
+    assert stepped.true_celsius[-1] == pytest.approx(same.true_celsius[-1], abs=1e-6)
+
+
+WAX = 'kind = "liquid"\nmelts_at_celsius = 58\nloss_w_per_k = 0\nelement_j_per_k = 0.01\nelement_to_liquid_w_per_k = 50\nj_per_kg_k = 2500\nlatent_j_per_kg = 190000\n'
+
+
+def test_latent_heat_is_not_lost_when_something_is_put_in() -> None:
+    """2 kg at 70 °C, 3000 J/K at 10 °C: by the balance of enthalpy 59.0 °C, in the middle of melting over 4 °C."""
+    put_in = {"kind": "contents_added", "at_s": 100.0, "heat_capacity_j_per_k": 3000.0, "celsius": 10.0}
+    load = WAX + "mass_kg = 2\nmelts_over_celsius = 4\nheater_watt = 0\nambient_celsius = 70"
+    heat = 5000.0 * 70.0 + 2 * 190_000.0 + 3000.0 * 10.0
+    melted = (heat - 8000.0 * 56.0) / (8000.0 + 95_000.0)  # above 56 °C each degree takes 8000 + 95 000 J
+    assert run_of(load, events=(put_in,)).true_celsius[-1] == pytest.approx(56.0 + melted, abs=1e-3)
+    assert 56.0 + melted == pytest.approx(59.0, abs=0.1)
+
+
+@pytest.mark.parametrize("period_s", [0.2, 1.0, 5.0])
+def test_melting_takes_as_long_however_long_the_steps(period_s: float) -> None:
+    """0.1 kg, 200 W, melts over 0.5 °C from 20 °C: (0.1·2500·(57.75 − 20) + 19 000 + …)/200 = 142.8 s to 58.25 °C."""
+    load = WAX + "mass_kg = 0.1\nmelts_over_celsius = 0.5\nheater_watt = 200\nambient_celsius = 20"
+    design = made(load=load, law=FULL + f"\nperiod_s = {period_s}", drive='kind = "linear"')
+    trace = loop.run(design, Trial(span_s=300))
+    over_s = (250.0 * (58.25 - 20.0) + 19_000.0) / 200.0
+    through = float(np.interp(60.0, trace.true_celsius, trace.time_s))
+    assert through == pytest.approx(over_s + 250.0 * 1.75 / 200.0, abs=0.05 + 0.02 * period_s)
+
+
+@pytest.mark.parametrize(("altitude_m", "boils"), [(0.0, 100.0), (1500.0, 95.0), (3000.0, 89.9)])
+def test_water_boils_where_the_air_lets_it(altitude_m: float, boils: float) -> None:
+    """A covered pot of 1 kg with 1 kW: to the boiling point (handbook: 95.0 °C at 1500 m, 89.9 at 3000), then steam."""
+    load = f'kind = "liquid"\nmass_kg = 1\nheater_watt = 1000\nloss_w_per_k = 0\naltitude_m = {altitude_m}\nelement_to_liquid_w_per_k = 50'
+    trace = run_of(load, FULL, span_s=4000.0)
+    assert trace.true_celsius[1000] == pytest.approx(boils, abs=0.3)
+    events = {event.kind: event.at_s for event in trace.events}
+    warm_s = 4186.0 * (boils - 20.0) / 1000.0 + 150.0 * (boils + 20.0 - 20.0) / 1000.0
+    assert events["boils"] == pytest.approx(warm_s, rel=0.03)
+    # 95 % of it leave with 2257 kJ/kg
+    assert events["dry"] == pytest.approx(events["boils"] + 0.95 * 2.257e6 / 1000.0, rel=0.02)
+    assert trace.true_celsius[-1] > boils + 50.0
