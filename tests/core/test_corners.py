@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from pathlib import Path
 
 import numpy as np
@@ -9,7 +10,10 @@ import pytest
 from scipy.integrate import solve_ivp
 
 from calor import loop
+from calor.cli import invoke
 from calor.design.trial import Trial
+from calor.judge.metrics import measure, settled_stretch_s, together
+from calor.loop import Flag
 from calor.moist_air import saturation_pascal
 from tests.conftest import made
 
@@ -144,3 +148,83 @@ def test_water_boils_where_the_air_lets_it(altitude_m: float, boils: float) -> N
     # 95 % of it leave with 2257 kJ/kg
     assert events["dry"] == pytest.approx(events["boils"] + 0.95 * 2.257e6 / 1000.0, rel=0.02)
     assert trace.true_celsius[-1] > boils + 50.0
+
+
+@pytest.mark.parametrize("two_stages", [False, True])
+def test_a_current_also_works_against_the_seebeck_voltage(two_stages: bool) -> None:
+    """What goes in as electricity comes out at the sink: P = q_h − q_c at rest, so P = G·(T_h − T_a) − q_c."""
+    load = f'kind = "thermoelectric"\nalways_watt = 2\nloss_w_per_k = 0.1\ntwo_stages = {str(two_stages).lower()}\nmax_ampere = 3'
+    trace = run_of(load, FULL.replace("1.0", "1.0\naction = 'cool'"), span_s=20_000.0)
+    alpha, ohm, k, ampere, into = 0.05, 2.0, 0.5, 3.0, 2.0 + 0.1 * (20.0 - float(trace.true_celsius[-1]))
+    cold = float(trace.true_celsius[-1]) + 273.15
+    above = cold + (alpha * ampere * cold - 0.5 * ampere**2 * ohm - into) / k  # where the first stage gives its heat
+    watt = ampere**2 * ohm + alpha * ampere * (above - cold)
+    if two_stages:
+        carried = into + watt
+        hot = above + (2 * alpha * ampere * above - ampere**2 * ohm - carried) / (2 * k)
+        watt += 2 * ampere**2 * ohm + 2 * alpha * ampere * (hot - above)
+    assert trace.power_watt is not None
+    assert trace.power_watt[-1] == pytest.approx(watt, rel=1e-4)
+    assert watt > 1.1 * (3.0 if two_stages else 1.0) * ampere**2 * ohm
+
+
+def test_a_steady_second_fan_takes_the_cube() -> None:
+    load = 'kind = "lump"\nheater_watt = 0\nalways_watt = 300\nfan_w_per_k = 4\nfan_watt = 10\nsecond_fan_w_per_k = 4\nsecond_fan_watt = 20'
+    law = 'kind = "pid"\naction = "heat_cool"\nmanual_mode = true'
+    events = ({"kind": "manual", "at_s": 0.0, "output": -0.5},)
+    design = made(load=load, law=law, drive='kind = "linear"')
+    trace = loop.run(design, Trial.model_validate({"span_s": 300.0, "events": events}))
+    second = trace.outputs[1].delivered[-1]
+    assert second > 0.1 and trace.power_watt is not None
+    assert trace.power_watt[-1] == pytest.approx(20.0 * second**3)
+
+
+def disturbed(*events: dict[str, object], span_s: float = 4000.0) -> loop.Trace:
+    load = 'kind = "first_order"\nrise_celsius = 100\ntime_constant_s = 60'
+    design = made(load=load, law='kind = "pid"\ngain_per_celsius = 0.1\nintegral_time_s = 60', drive='kind = "linear"')
+    return loop.run(design, Trial.model_validate({"span_s": span_s, "events": events}))
+
+
+def test_disturbances_that_overlap_are_one() -> None:
+    """A short one within a long one: both recover from the long one's end; nothing of either counts as settled."""
+    outer = {"kind": "ambient_step", "at_s": 1000.0, "for_s": 1200.0, "celsius": 0.0}
+    inner = {"kind": "power_step", "at_s": 1500.0, "for_s": 100.0, "power_fraction": 0.4}
+    trace = disturbed(outer, inner)
+    assert together(trace.disturbances) == [(1000.0, 2200.0)]
+    recovery = measure(trace, 0.5).recovery_s
+    alone = measure(disturbed(outer), 0.5).recovery_s
+    assert recovery[0] == recovery[1] == alone[0] and recovery[0] is not None
+    begin_s, end_s = settled_stretch_s(trace)
+    assert not any(event.begins_s < end_s and event.recovers_from_s > begin_s for event in trace.disturbances)
+    assert (measure(trace, 0.5).settled_ripple_celsius or 9.0) < 0.1
+    later = {"kind": "power_step", "at_s": 3000.0, "for_s": 50.0, "power_fraction": 0.5}
+    assert together(disturbed(outer, inner, later).disturbances) == [(1000.0, 2200.0), (3000.0, 3050.0)]
+
+
+def test_heating_and_cooling_do_not_make_up_for_one_another() -> None:
+    law = 'kind = "pid"\naction = "heat_cool"\nmanual_mode = true'
+    design = made(load='kind = "lump"\nsecond_watt = -50', law=law, drive='kind = "linear"')
+    events = (
+        {"kind": "manual", "at_s": 0.0, "output": 0.5, "for_s": 100.0},
+        {"kind": "manual", "at_s": 100.0, "output": -0.5},
+    )
+    trace = loop.run(design, Trial.model_validate({"span_s": 200.0, "events": events}))
+    heat, cool = (float(output.delivered.mean()) for output in trace.outputs)
+    assert heat > 0.1 and cool > 0.1 and measure(trace, 0.5).on_fraction == pytest.approx(heat + cool)
+
+
+def test_a_replay_heeds_alarms_that_trip() -> None:
+    guard = 'alarms = [ { kind = "high", celsius = 60, trips = true } ]'
+    design = made(law='kind = "manual"\noutput = 0.7', guard=guard)
+    trace = loop.run(design, Trial(span_s=900.0))
+    assert trace.true_celsius.max() > 60.0 and trace.demand[-1] == 0.0
+    again = loop.replay(design, trace)
+    assert again.demand[: trace.steps] == pytest.approx(trace.demand) and (again.flags.astype(int) & Flag.TRIPPED).any()
+
+
+def test_convert_prints_what_was_asked_for(capsys: pytest.CaptureFixture[str]) -> None:
+    words = ["convert", "--gain", "0.2", "--ti", "50", "--td", "25"]
+    assert invoke([*words, "--to", "parallel", "--json"]) == 0
+    assert list(json.loads(capsys.readouterr().out)) == ["parallel"]
+    assert invoke([*words, "--to", "series", "--json"]) == 2
+    assert "not possible" in capsys.readouterr().err

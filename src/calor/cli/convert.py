@@ -27,14 +27,15 @@ def command(
     gains = every_form(source, gain, ti, td)
     if target and target not in gains:
         raise CalorError("calor convert: --to", f"must be one of {', '.join(gains)}", f"{target!r}")
-    if as_json:
-        print_json(gains)
-        return PASS
     if target and gains[target] is None:
         raise CalorError(
             "calor convert: --to series", "not possible", "", "the series form needs --ti of at least 4 times --td"
         )
-    print_gains({target: gains[target]} if target else gains)
+    wanted = {target: gains[target]} if target else gains
+    if as_json:
+        print_json(wanted)
+    else:
+        print_gains(wanted)
     return PASS
 
 

@@ -7,6 +7,7 @@ usual ones of control engineering (Åström & Hägglund, Advanced PID Control, 2
 from __future__ import annotations
 
 import itertools
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -14,7 +15,7 @@ import numpy as np
 import numpy.typing as npt
 
 from calor.compiled import Column
-from calor.loop.trace import Trace
+from calor.loop.trace import Disturbance, Trace
 
 STAYS_SHARE = 0.1
 Mask = npt.NDArray[np.bool_]
@@ -77,7 +78,7 @@ def measure(trace: Trace, band_celsius: float) -> Metrics:
         in_band_fraction=_mean(_of(in_band, judged).astype(float), _of(durations_s, judged)),
         iae_celsius_s=float((np.abs(_of(error, judged)) * _of(durations_s, judged)).sum()) if has_setpoint else None,
         switchings_per_hour=trace.switchings() / trace.span_s * 3600.0 if trace.span_s > 0.0 else 0.0,
-        on_fraction=_mean(_of(trace.delivered, given), own_s),
+        on_fraction=_mean(_of(_on(trace), given), own_s),
         energy_wh=energy,
         recovery_s=_recoveries(trace, judged, in_band),
     )
@@ -86,6 +87,13 @@ def measure(trace: Trace, band_celsius: float) -> Metrics:
 def _mean(values: Column, weights: Column) -> float | None:
     total = float(weights.sum())
     return float((values * weights).sum() / total) if total > 0.0 else None
+
+
+def _on(trace: Trace) -> Column:
+    """The share that is on at each row: of heating and cooling both, which do not make up for one another."""
+    if len(trace.outputs) == 2 and trace.outputs[1].name == "cooling":
+        return trace.outputs[0].delivered + trace.outputs[1].delivered
+    return trace.delivered
 
 
 def _ripple(trace: Trace, late: slice, rows: Mask) -> float | None:
@@ -98,11 +106,23 @@ def _ripple(trace: Trace, late: slice, rows: Mask) -> float | None:
     return float(np.ptp(measured))
 
 
+def together(disturbances: Sequence[Disturbance]) -> list[tuple[float, float]]:
+    """(begin, end) in s of disturbances, in order of time; those that overlap are one. One that stays is an instant."""
+    apart: list[tuple[float, float]] = []
+    for event in sorted(disturbances, key=lambda event: event.begins_s):
+        if apart and event.begins_s < apart[-1][1]:
+            apart[-1] = (apart[-1][0], max(apart[-1][1], event.recovers_from_s))
+        else:
+            apart.append((event.begins_s, event.recovers_from_s))
+    return apart
+
+
 def settled_stretch_s(trace: Trace) -> tuple[float, float]:
-    """Begin and end (s) of what counts as settled: the second half of the longest stretch without disturbance."""
+    """Begin and end (s) of what counts as settled: the second half of the longest stretch in which none lasts."""
     first_s = float(trace.time_s[0]) if trace.steps else 0.0
-    begins = [first_s, *(event.recovers_from_s for event in trace.disturbances)]
-    ends = [*(event.begins_s for event in trace.disturbances), trace.span_s]
+    apart = together(trace.disturbances)
+    begins = [first_s, *(end_s for _, end_s in apart)]
+    ends = [*(begin_s for begin_s, _ in apart), trace.span_s]
     stretches = [(begin, end) for begin, end in zip(begins, ends, strict=True) if end > begin]
     begin, end = max(stretches, key=lambda stretch: stretch[1] - stretch[0], default=(first_s, trace.span_s))
     return (begin + end) / 2.0, end
@@ -178,9 +198,13 @@ def _rise_time(trace: Trace, judged: Mask, band_celsius: float) -> float | None:
 
 
 def _recoveries(trace: Trace, judged: Mask, in_band: Mask) -> tuple[float | None, ...]:
-    """For each disturbance: from its end (its begin, where it stays) until the band is entered and kept."""
-    times = []
+    """For each disturbance: from its end (its begin, where it stays) until the band is entered and kept.
+
+    Of disturbances that overlap each is counted from the end of the last of them.
+    """
+    times, apart = [], together(trace.disturbances)
     for event in trace.disturbances:
-        until_s = _undisturbed_until(trace, event.begins_s)
-        times.append(_stays_from(trace, judged, in_band, event.recovers_from_s, until_s))
+        number = next(k for k, (begin_s, end_s) in enumerate(apart) if begin_s <= event.begins_s <= end_s)
+        until_s = apart[number + 1][0] if number + 1 < len(apart) else np.inf
+        times.append(_stays_from(trace, judged, in_band, apart[number][1], until_s))
     return tuple(times)

@@ -29,7 +29,7 @@ KINDS = kinds_of(LOADS)
 _MODULES = {kind: module for kind, (_, module) in KINDS.items()}
 _OWN = [kind for kind, module in _MODULES.items() if hasattr(module, "after")]
 _NETWORKS = [kind for kind in KINDS if kind not in _OWN]
-CHAMBER = list(KINDS).index("chamber")
+CHAMBER, THERMOELECTRIC = (list(KINDS).index(kind) for kind in ("chamber", "thermoelectric"))
 
 if TYPE_CHECKING:
 
@@ -191,11 +191,12 @@ def electric_watt(settings: AnyLoad) -> float | None:
     return watt
 
 
-def power_watt(settings: AnyLoad, first: Any, second: Any, is_mean: bool) -> Column | None:
+def power_watt(settings: AnyLoad, first: Any, second: Any, is_mean: bool, against: Any = 0.0) -> Column | None:
     """Electrical power over the rows of a run, W, from the outputs given; None where the model knows no watts.
 
     `is_mean`: the outputs are means of full and nothing, as a slow switch gives. Else they are steady, and a fan's
-    power follows the cube of its speed, a current's the square.
+    power follows the cube of its speed, a current's the square. `against` is the power a current needs beside that,
+    against the Seebeck voltage, W.
     """
     full = electric_watt(settings)
     if full is None:
@@ -203,14 +204,16 @@ def power_watt(settings: AnyLoad, first: Any, second: Any, is_mean: bool) -> Col
     first, second = np.abs(first), np.abs(second)
     if isinstance(settings, Thermoelectric):
         share = first + second
-        return np.asarray(full * (share if is_mean or settings.chopped else share**2))
+        return np.asarray(full * (share if is_mean or settings.chopped else share**2) + against)
     watt = full * first
     fan = getattr(settings, "fan_watt", 0.0)
     if fan and not is_mean:
         watt = (full - fan) * first + fan * first**3
     second_watt = abs(settings.second_watt) if isinstance(settings, Lump | Chamber | Liquid) else 0.0
-    second_watt += getattr(settings, "second_fan_watt", 0.0)
-    return np.asarray(watt + second_watt * second if np.ndim(second) else watt)
+    second_fan = getattr(settings, "second_fan_watt", 0.0)
+    if np.ndim(second):
+        watt = watt + second_watt * second + second_fan * (second if is_mean else second**3)
+    return np.asarray(watt)
 
 
 def time_constant_s(settings: AnyLoad) -> float | None:

@@ -134,6 +134,17 @@ def slopes(
     )
 
 
+@compiled
+def against_watt(load: ThermoelectricNumbers, state: LoadState, level: float, second: float) -> float:
+    """Electrical power that goes against the Seebeck voltage of the differences across the stages, α·I·ΔT, W."""
+    ampere = (level - second) * load.max_ampere
+    if not load.two_stages:
+        return load.seebeck_v_per_k * ampere * (state.source_celsius - state.celsius)
+    upper = state.store_celsius - state.celsius
+    lower = load.lower_ratio * (state.source_celsius - state.store_celsius)
+    return load.seebeck_v_per_k * ampere * (upper + lower)
+
+
 def fastest_rate_per_s(settings: Thermoelectric, extra_w_per_k: float) -> float:
     """Upper bound of how fast its fastest part settles, 1/s."""
     n = float(settings.parallel)

@@ -36,7 +36,7 @@ from calor.law.outputs import MOST_OUTPUTS, Demands, Inputs
 from calor.law.program import ProgramState
 from calor.law.registry import LawNumbers, LawState
 from calor.law.setpoint import SetpointNumbers
-from calor.load import chamber
+from calor.load import chamber, thermoelectric
 from calor.load import registry as loads
 from calor.load.registry import LoadNumbers
 from calor.load.state import LoadState, Surroundings
@@ -59,7 +59,8 @@ FIRST_FAULT = float(Flag.PROBE_OPEN)
 ABORT, DONE = 0, 1
 STEPS_BETWEEN_LOOKS = 4096
 TRUE_ROW, PROBE_ROW, COUNTS_ROW, MEASURED_ROW, SETPOINT_ROW, FLAGS_ROW, OUTPUTS_FROM = range(7)
-"""Rows of the columns a run fills: then the demand of each output, and after them what each was given."""
+"""Rows of the columns a run fills: then the demand of each output, after them what each was given, and last the power
+against the Seebeck voltage of a thermoelectric load, W."""
 
 
 class LoopNumbers(NamedTuple):
@@ -111,7 +112,7 @@ class LoopStart(NamedTuple):
 
 
 @compiled
-def _trips(
+def raises(
     rows: Table, memory: Table, setpoint: float, measured: float, fault: bool, demand: float, dt_s: float
 ) -> bool:
     """Whether any of the alarms that put the output off is raised after one more reading."""
@@ -171,7 +172,8 @@ def run(
     converter's own noise is drawn here, from `noise_seed`. `work` is written into. `seat` holds the program that
     decides, if one does. `memory` is what the probe's checks and filter remember, as new_memory made it.
 
-    `columns` is (6 + 2·outputs)×rows; `switch_s` and `switch_level` are outputs×most_changes; `changes` counts them.
+    `columns` is (6 + 2·outputs + 1)×rows, the last one the power against the Seebeck voltage (W); `switch_s` and
+    `switch_level` are outputs×most_changes; `changes` counts them.
     `control[0]` set to 1 from another thread ends the run early; `control[1]` counts the rows done.
     """
     steps = columns.shape[1]
@@ -247,7 +249,7 @@ def run(
                     period_s,
                 )
                 if len(trips) > 0:
-                    now_tripped = _trips(trips, alarm_memory, setpoint, measured, faulty, demands.first, period_s)
+                    now_tripped = raises(trips, alarm_memory, setpoint, measured, faulty, demands.first, period_s)
                     if now_tripped:
                         law_state = laws.tripped(law_state)
                         demands = Demands(0.0, 0.0, 0.0, 0.0)
@@ -298,6 +300,7 @@ def run(
 
         # the load, from one change of heat or surroundings to the next
         at_s = begin_s
+        against = 0.0
         while at_s < end_s:
             while instants[load_row + 1] <= at_s:
                 load_row += 1
@@ -324,6 +327,8 @@ def run(
                     second += weights[1, output] * arriving[output]
             around = Surroundings(values[load_row, AMBIENT], values[load_row, EXTRA], values[load_row, HUMIDITY])
             dt_s = until_s - at_s
+            if load.kind == loads.THERMOELECTRIC:
+                against += 0.5 * dt_s * thermoelectric.against_watt(load.thermoelectric, load_state, level, second)
             if by_matrix and around.extra_w_per_k == 0.0 and abs(dt_s - period_s) < 1e-9 * period_s:
                 # a whole step of a linear load is one matrix; only steps cut by a switch are integrated
                 was_celsius = load_state.celsius
@@ -336,4 +341,7 @@ def run(
             else:
                 load_state, probe_celsius = advance(load, load_state, lag_s, probe_celsius, level, second, around, dt_s)
             at_s = until_s
+            if load.kind == loads.THERMOELECTRIC:
+                against += 0.5 * dt_s * thermoelectric.against_watt(load.thermoelectric, load_state, level, second)
+        columns[OUTPUTS_FROM + 2 * outputs, k] = against / (end_s - begin_s)
         control[DONE] = k + 1

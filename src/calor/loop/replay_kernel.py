@@ -8,16 +8,18 @@ from calor.compiled import Column, Counts, Table, entry
 from calor.drive import registry as drives
 from calor.law import registry as laws
 from calor.law import setpoint as setpoints
-from calor.law.outputs import Inputs
+from calor.law.outputs import Demands, Inputs
 from calor.loop.kernel import (
     CUT_OUT,
     FLAGS_ROW,
     OUTPUTS_FROM,
     PROBE_FAULT,
     SETPOINT_ROW,
+    TRIPPED,
     LoopNumbers,
     LoopStart,
     Workspace,
+    raises,
 )
 from calor.loop.switching import give
 from calor.sense import filters
@@ -31,6 +33,7 @@ def replay(
     smoothing: FilterNumbers,
     memory: Column,
     work: Workspace,
+    trips: Table,
     readings: Column,
     span_s: float,
     columns: Table,
@@ -40,7 +43,8 @@ def replay(
 ) -> None:
     """The law's decisions on given readings, one a control step, smoothed; one that is NaN is a probe fault.
 
-    `columns` is as that of a run; the rows of temperatures and counts are left alone, flags are added to.
+    `trips` are alarms that put the output off. `columns` is as that of a run; the rows of temperatures and counts are
+    left alone, flags are added to.
     """
     period_s, law, drive, second_drive = blocks.period_s, blocks.law, blocks.drive, blocks.second_drive
     outputs, aim = blocks.outputs, blocks.setpoint
@@ -58,9 +62,14 @@ def replay(
             measured = filters.step(smoothing, memory, measured, period_s)
         program_state, setpoint, off = setpoints.step(aim, program_state, measured, np.nan, begin_s, period_s)
         law_state, demands = laws.step(law, law_state, Inputs(setpoint, measured, 0.0, np.nan, fault, off), period_s)
+        tripped = 0.0
+        if raises(trips, work.alarm_memory, setpoint, measured, fault, demands.first, period_s):
+            law_state = laws.tripped(law_state)
+            demands = Demands(0.0, 0.0, 0.0, 0.0)
+            tripped = TRIPPED
         asked[0], asked[1], asked[2], asked[3] = demands.first, demands.second, demands.third, demands.fourth
         columns[SETPOINT_ROW, k] = setpoint
-        columns[FLAGS_ROW, k] += (PROBE_FAULT if fault else 0.0) + (CUT_OUT if law_state.cut_out else 0.0)
+        columns[FLAGS_ROW, k] += (PROBE_FAULT if fault else 0.0) + (CUT_OUT if law_state.cut_out else 0.0) + tripped
         for output in range(outputs):
             state, changes[output], given[output], heat = give(
                 second_drive if output == 1 else drive, drives.kept_state(drive_states, output), asked[output], 1.0,

@@ -118,7 +118,8 @@ def _given(
 ) -> dict[str, Any]:
     """What the outputs were asked and gave, as the columns of a trace."""
     count = len(design.outputs)
-    demands, delivered = columns[kernel.OUTPUTS_FROM :][:count], columns[kernel.OUTPUTS_FROM + count :]
+    demands, delivered = columns[kernel.OUTPUTS_FROM :][:count], columns[kernel.OUTPUTS_FROM + count :][:count]
+    against = columns[kernel.OUTPUTS_FROM + 2 * count :]
     outputs = tuple(
         Output(
             name, demands[k], delivered[k], switch_s[k, : changes[k]].copy(), switch_level[k, : changes[k]].copy(),
@@ -141,7 +142,9 @@ def _given(
         "switch_level": outputs[0].switch_level,
         "switches": outputs[0].switches,
         "cools": design.law.action == "cool",
-        "power_watt": loads.power_watt(design.load, _sum(first, delivered), _sum(second, delivered), is_mean),
+        "power_watt": loads.power_watt(
+            design.load, _sum(first, delivered), _sum(second, delivered), is_mean, against[0] if len(against) else 0.0
+        ),
         "outputs": outputs if count > 1 else (),
     }
 
@@ -166,7 +169,7 @@ def run(design: Design, trial: Trial, control: npt.NDArray[np.int64] | None = No
         at_rest = ambient.start_celsius(trial, design.ambient_celsius(trial))
     start = _start(design, at_rest)
     noise = _noise(trial.seed, steps, design.probe.noise_celsius)
-    columns = np.empty((kernel.OUTPUTS_FROM + 2 * count, steps))
+    columns = np.empty((kernel.OUTPUTS_FROM + 2 * count + 1, steps))
     most = most_changes(design, steps, len(conditions.at_s))
     switch_s, switch_level = np.empty((count, most)), np.empty((count, most))
     changes, trips = np.zeros(count, np.int64), _trips(design)
@@ -217,9 +220,10 @@ def replay(design: Design, recorded: Trace) -> Trace:
     most = most_changes(design, steps, 0)
     switch_s, switch_level = np.empty((count, most)), np.empty((count, most))
     changes = np.zeros(count, np.int64)
+    trips = _trips(design)
     replay_kernel.replay(
         _blocks(design, probes.numbers(design.probe), 0.0), _start(design, 0.0), smoothing,
-        np.zeros(filters.memory_size(smoothing)), kernel.workspace(0), readings,
+        np.zeros(filters.memory_size(smoothing)), kernel.workspace(len(trips)), trips, readings,
         span_s + period_s, columns, switch_s, switch_level, changes,
     )  # fmt: skip
     output = recorded.delivered[row] if np.isfinite(recorded.delivered).any() else None
