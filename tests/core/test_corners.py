@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pytest
@@ -11,7 +12,9 @@ from scipy.integrate import solve_ivp
 
 from calor import loop
 from calor.cli import invoke
+from calor.design.switched import switched
 from calor.design.trial import Trial
+from calor.drive import driver as drivers
 from calor.judge.metrics import measure, settled_stretch_s, together
 from calor.loop import Flag
 from calor.moist_air import saturation_pascal
@@ -228,3 +231,55 @@ def test_convert_prints_what_was_asked_for(capsys: pytest.CaptureFixture[str]) -
     assert list(json.loads(capsys.readouterr().out)) == ["parallel"]
     assert invoke([*words, "--to", "series", "--json"]) == 2
     assert "not possible" in capsys.readouterr().err
+
+
+@pytest.mark.parametrize(
+    ("load", "target", "watt"),
+    [
+        ('kind = "lump"\nheater_watt = 2000\nheat_capacity_j_per_k = 500\nloss_w_per_k = 0.5\nradiating_m2 = 0.05', 900, None),
+        ('kind = "lump"\nheater_watt = 100\nheat_capacity_j_per_k = 900\nloss_w_per_k = 1\nalways_watt = 20', 70, 30.0),
+        ('kind = "liquid"\nmass_kg = 2\nheater_watt = 500\nsurface_m2 = 0.06\nloss_w_per_k = 1', 60, 0.0),
+        (WAX.replace("loss_w_per_k = 0", "loss_w_per_k = 1.5").replace("0.01", "20") + "mass_kg = 1\nheater_watt = 300\nmelts_over_celsius = 4\nboils_at_celsius = 400", 75, 1.5 * 55),
+    ],
+)  # fmt: skip
+def test_a_heater_is_sized_on_the_load_itself(
+    load: str, target: float, watt: float | None, tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    """The time is that of a run at full output; where radiation is stronger it is never reached, and that is said."""
+    place = tmp_path / "design.toml"
+    text = f'[setpoint]\ncelsius = {target}\n[law]\nkind = "manual"\noutput = 1.0\n[drive]\nkind = "linear"\n[load]\n{load}\n[probe]\nkind = "ideal"\n'
+    place.write_text(text, encoding="utf-8")
+    assert invoke(["size", str(place), "--json"]) == 0
+    data = json.loads(capsys.readouterr().out)
+    trace = run_of(load, FULL, span_s=20_000.0)
+    reached = np.flatnonzero(trace.true_celsius >= target)
+    if watt is None:
+        assert data["time_s"] is None and not len(reached) and data["holding_watt"] > 4000.0
+        return
+    assert data["time_s"] == pytest.approx(float(trace.time_s[reached[0]]), abs=1.5)
+    assert data["final_celsius"] == pytest.approx(float(trace.true_celsius[-1]), abs=0.3)
+    assert data["holding_watt"] > watt if watt == 0.0 else data["holding_watt"] == pytest.approx(watt, rel=1e-3)
+    assert invoke(["size", str(place), "--time", str(data["time_s"]), "--json"]) == 0
+    assert json.loads(capsys.readouterr().out)["watt"] == pytest.approx(data["watt"], rel=1e-3)
+
+
+def lines_of(text: str) -> dict[str, Any]:
+    design = made(text)
+    on_it = switched(design)
+    assert design.driver is not None
+    return {line.what: line for line in drivers.checked(design.driver, on_it.watt, 20.0, on_it.ampere)}
+
+
+def test_a_driver_is_checked_with_what_hangs_on_it() -> None:
+    """5 V over 63 Ω: 7.94 mA of base current are allowed from an 8 mA pin, but 270 Ω, the preferred resistor, draws 9.6."""
+    head = '[setpoint]\ncelsius = 30\n[drive]\nkind = "relay"\n[probe]\nkind = "ideal"\n'
+    lump = '[load]\nkind = "lump"\nheater_watt = 900\n'
+    coil = '[driver]\nkind = "transistor_relay"\ncoil_volt = 5\ncoil_ohm = 63\n'
+    base = lines_of(head + lump + coil + '[law]\nkind = "on_off"\n')["Base resistor"]
+    assert not base.holds and "9.63 mA" in base.figure and "MOSFET" in base.remedy
+    assert lines_of(head + lump + coil.replace("63", "90") + '[law]\nkind = "on_off"\n')["Base resistor"].holds
+    # of three even stages each relay has a third of the load; of a thermoelectric one the current is what is set
+    stages = '[law]\nkind = "stages"\nstages = [{ on_offset_celsius = -1 }, { on_offset_celsius = -2 }, { on_offset_celsius = -3 }]\n'
+    assert lines_of(head + lump + coil + stages)["Load's current"].figure == "1.3 A"
+    cooler = '[load]\nkind = "thermoelectric"\nmax_ampere = 5\n[law]\nkind = "on_off"\naction = "cool"\n'
+    assert lines_of(head + coil + cooler)["Load's current"].figure == "5 A"

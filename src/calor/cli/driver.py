@@ -8,9 +8,9 @@ from typing import Any
 from calor.cli.common import AS_JSON, DESIGN_FILE, open_design, print_json
 from calor.cli.exit_codes import FAIL, PASS
 from calor.design.model import Design
+from calor.design.switched import switched
 from calor.drive import driver as drivers
 from calor.errors import CalorError
-from calor.load import registry as loads
 
 LEFT_OUT = 'driver: there is none; add [driver] with kind = "solid_state_relay" (or transistor_relay, mosfet)'
 
@@ -31,11 +31,11 @@ def report(design: Design, source: str) -> dict[str, Any]:
     """The list as JSON has it. Raises CalorError where the design has no driver."""
     if design.driver is None:
         raise CalorError(source, LEFT_OUT)
-    watt = loads.electric_watt(design.load)
-    lines = drivers.checked(design.driver, watt, design.load.ambient_celsius)
+    on_it = switched(design)
+    lines = drivers.checked(design.driver, on_it.watt, design.load.ambient_celsius, on_it.ampere)
     return {
         "kind": design.driver.kind,
-        "load_ampere": drivers.load_ampere(design.driver, watt),
+        "load_ampere": drivers.load_ampere(design.driver, on_it.watt, on_it.ampere),
         "holds": all(line.holds for line in lines),
         "checks": [line._asdict() for line in lines],
         "cautions": drivers.cautions(design.driver),

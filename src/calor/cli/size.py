@@ -59,7 +59,11 @@ def command(
     given = {"start_celsius": start, "target_celsius": target, "ambient_celsius": ambient}
     given["loss_w_per_k"] = wall_w_per_k(wall, area, thickness) if wall is not None else loss
     warming = warming._replace(**{key: value for key, value in given.items() if value is not None})
-    data = report(warming, watt, time, price)
+    by_hand = capacity is not None or mass is not None or given["loss_w_per_k"] is not None
+    if file is not None and not by_hand:
+        data = report_on_load(open_design(file), warming, watt, time, price)
+    else:
+        data = report(warming, watt, time, price)
     if as_json:
         print_json(data)
     else:
@@ -116,6 +120,54 @@ def report(warming: Warming, watt: float | None, time_s: float | None, price_per
     return data
 
 
+def report_on_load(
+    design: Any, warming: Warming, watt: float | None, time_s: float | None, price_per_kwh: float | None
+) -> dict[str, Any]:
+    """The figures of a design's own load, worked out on it. Raises CalorError."""
+    from calor.load import registry as loads
+    from calor.loop import warm_up
+
+    sizing.check(warming)
+    if watt is not None and not watt > 0.0:
+        raise CalorError("heater", "must be above 0", f"{watt:g}")
+    if time_s is not None and not time_s > 0.0:
+        raise CalorError("warm-up time", "must be above 0 s", f"{time_s:g}")
+    place = warm_up.Place(
+        warming.start_celsius, warming.target_celsius, warming.ambient_celsius, design.trial[0].humidity
+    )
+    own: Any = design.load
+    heater = float(watt) if watt is not None else warm_up.watt_for(own, place, float(time_s or 0.0))
+    if not math.isfinite(heater):
+        raise CalorError("warm-up time", "no heater reaches the target in so long", f"{time_s:g} s", "give more time")
+
+    def row(load: Any, heater_watt: float) -> dict[str, Any]:
+        load = warm_up.with_watt(load, heater_watt)
+        taken_s = warm_up.warm_up_s(load, place)
+        holding = warm_up.holding_watt(load, place)
+        return {
+            "watt": heater_watt, "time_s": taken_s if math.isfinite(taken_s) else None,
+            "holding_watt": holding if math.isfinite(holding) else None,
+        }  # fmt: skip
+
+    data = row(own, heater)
+    final = loads.settled_celsius(warm_up.with_watt(own, heater), 1.0, place.ambient_celsius)
+    half = own.model_copy(update={"loss_w_per_k": 0.5 * own.loss_w_per_k})
+    data |= {
+        "energy_wh": None if data["time_s"] is None else heater * data["time_s"] / 3600.0,
+        "final_celsius": final if math.isfinite(final) else None,
+        "heat_capacity_j_per_k": warming.heat_capacity_j_per_k,
+        "loss_w_per_k": warming.loss_w_per_k,
+        "start_celsius": warming.start_celsius,
+        "target_celsius": warming.target_celsius,
+        "ambient_celsius": warming.ambient_celsius,
+        "with_half_the_loss": row(half, heater),
+        "with_half_again_the_power": row(own, 1.5 * heater),
+    }
+    if price_per_kwh is not None and data["holding_watt"] is not None:
+        data["holding_cost_per_day"] = data["holding_watt"] / 1000.0 * 24.0 * price_per_kwh
+    return data
+
+
 def print_text(data: dict[str, Any]) -> None:
     """The figures as text."""
     from rich.console import Console
@@ -138,7 +190,8 @@ def print_text(data: dict[str, Any]) -> None:
         ("half again the power", data["with_half_again_the_power"]),
     )
     for name, row in rows:
-        table.add_row(name, f"{row['watt']:.4g}", shown(row["time_s"]), f"{row['holding_watt']:.4g}")
+        held = "–" if row["holding_watt"] is None else f"{row['holding_watt']:.4g}"
+        table.add_row(name, f"{row['watt']:.4g}", shown(row["time_s"]), held)
     console.print(table)
     if data["final_celsius"] is not None:
         console.print(f"full output settles at {data['final_celsius']:.4g} °C")

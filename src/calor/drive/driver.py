@@ -109,15 +109,22 @@ def preferred_ohm(most_ohm: float) -> float:
     return max(step * decade for step in E12 if step * decade <= most_ohm * (1.0 + 1e-9))
 
 
-def load_ampere(settings: AnyDriver, watt: float | None) -> float | None:
-    """Current of the load, A: P/V; None where its power is not known. `watt` is the load's own."""
+def load_ampere(settings: AnyDriver, watt: float | None, ampere: float | None = None) -> float | None:
+    """Current of the load, A: P/V; None where its power is not known. `watt` is what hangs on the driver.
+
+    `ampere` is a current that is set by itself, as that of a thermoelectric stage is; a load_watt goes before both.
+    """
+    if ampere is not None and settings.load_watt is None:
+        return ampere
     load_watt = settings.load_watt if settings.load_watt is not None else watt
     return None if load_watt is None else load_watt / settings.load_volt
 
 
-def checked(settings: AnyDriver, watt: float | None, ambient_celsius: float) -> list[Check]:
-    """The driver, point by point. `watt` is the load's power at full output, None where its model knows none."""
-    ampere = load_ampere(settings, watt)
+def checked(
+    settings: AnyDriver, watt: float | None, ambient_celsius: float, own_ampere: float | None = None
+) -> list[Check]:
+    """The driver, point by point. `watt` is what hangs on it at full output, None where its model knows none."""
+    ampere = load_ampere(settings, watt, own_ampere)
     if ampere is None:
         return [Check("Load's current", "not known", False, "give load_watt: this load's model knows no watts")]
     lines = [Check("Load's current", f"{ampere:.3g} A", True)]
@@ -145,7 +152,16 @@ def _relay_lines(settings: TransistorRelay, ampere: float) -> list[Check]:
     if over <= 0.0:
         lines.append(Check("Base resistor", "none fits", False, f"a pin of {settings.pin_volt:g} V cannot turn it on"))
     else:
-        lines.append(Check("Base resistor", f"{preferred_ohm(over / base):.3g} Ω (at most {over / base:.3g} Ω)", True))
+        ohm = preferred_ohm(over / base)
+        drawn = over / ohm
+        lines.append(
+            _check(
+                "Base resistor", f"{ohm:.3g} Ω (at most {over / base:.3g} Ω), {drawn * 1e3:.3g} mA",
+                base > settings.pin_ampere or drawn <= settings.pin_ampere * (1.0 + 1e-9),
+                f"that is more than the {settings.pin_ampere * 1e3:.3g} mA of the pin, and the next one up gives the"
+                " base too little: use a MOSFET or a coil that takes less",
+            )
+        )  # fmt: skip
     lines.append(
         _check(
             "Flyback diode", "across the coil" if settings.flyback_diode else "missing", settings.flyback_diode,

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from PyQt6.QtWidgets import QGridLayout, QVBoxLayout, QWidget
 
+from calor.design.switched import switched
 from calor.desk.state.desk import Desk
 from calor.desk.widgets.fields import label
 from calor.drive import driver as drivers
-from calor.load import registry as loads
 
 
 class DriverList(QWidget):
@@ -27,7 +27,7 @@ class DriverList(QWidget):
     def show_model(self) -> None:
         """Work it out for the design as it is."""
         design = self._desk.document.design
-        showing = (design.driver, loads.electric_watt(design.load), design.load.ambient_celsius)
+        showing = (design.driver, switched(design), design.load.ambient_celsius)
         if showing == self._shown:
             return
         self._shown = showing
@@ -43,7 +43,7 @@ class DriverList(QWidget):
         self.lines = []
         if design.driver is None:
             return
-        self.lines = drivers.checked(design.driver, showing[1], showing[2])
+        self.lines = drivers.checked(design.driver, showing[1].watt, showing[2], showing[1].ampere)
         row = 0
         for line in self.lines:
             grid.addWidget(label(line.what), row, 0)
