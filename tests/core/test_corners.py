@@ -283,3 +283,26 @@ def test_a_driver_is_checked_with_what_hangs_on_it() -> None:
     assert lines_of(head + lump + coil + stages)["Load's current"].figure == "1.3 A"
     cooler = '[load]\nkind = "thermoelectric"\nmax_ampere = 5\n[law]\nkind = "on_off"\naction = "cool"\n'
     assert lines_of(head + coil + cooler)["Load's current"].figure == "5 A"
+
+
+@pytest.mark.parametrize(
+    ("hand", "heat", "cool"), [(0.5, 0.5, 0.0), (-0.5, 0.0, 0.5), (0.9, 0.8, 0.0), (-0.9, 0.0, 0.6), (0.0, 0.0, 0.0)]
+)
+def test_what_is_set_by_hand_is_given(hand: float, heat: float, cool: float) -> None:
+    """No dead zone and no ratio of gains between the hand and the outputs; their limits hold; the way back has no bump."""
+    law = (
+        'kind = "pid"\naction = "heat_cool"\nmanual_mode = true\ngain_per_celsius = 0.02\nintegral_time_s = 500\ndead_zone = 0.2\n'
+        "cool_gain_ratio = 0.5\noutput_high = 0.8\ncool_output_high = 0.6"
+    )
+    design = made(
+        load='kind = "lump"\nsecond_watt = -50\nheat_capacity_j_per_k = 1e5',
+        law=law,
+        drive='kind = "linear"',
+        setpoint="celsius = 20",
+    )
+    events = ({"kind": "manual", "at_s": 10.0, "output": hand, "for_s": 50.0},)
+    trace = loop.run(design, Trial.model_validate({"span_s": 100.0, "events": events}))
+    given = [float(output.demand[30]) for output in trace.outputs]
+    assert given == pytest.approx([heat, cool])
+    after = [float(output.demand[61]) for output in trace.outputs]
+    assert after == pytest.approx(given, abs=0.02)

@@ -299,8 +299,9 @@ def step(
         derivative = (derivative_lag_s * state.derivative - fall) / (derivative_lag_s + dt_s)
     wanted = gain * weighted + state.integral + derivative + law.bias
     if not np.isnan(hand):
-        integral = state.integral + hand - wanted if rate_per_s > 0.0 else 0.0
-        return PidState(integral, derivative, measured_celsius, first, True, True, hand, aim), hand
+        asked = split.demand_for(law.split, hand) if law.split.used else hand
+        integral = state.integral + asked - wanted if rate_per_s > 0.0 else 0.0
+        return PidState(integral, derivative, measured_celsius, first, True, True, asked, aim), asked
     demand = min(max(wanted, law.output_low), law.output_high)
     if law.slew_per_s > 0.0:
         step_most = law.slew_per_s * dt_s
@@ -340,7 +341,10 @@ def decide(law: PidNumbers, state: PidState, given: Inputs, dt_s: float) -> tupl
     after, demand = step(law, state, given.setpoint_celsius, given.measured_celsius, given.hand, dt_s)
     heat, cool = demand, 0.0
     if law.split.used:
-        heat, cool = split.heat_and_cool(law.split, demand)
+        if np.isnan(given.hand):
+            heat, cool = split.heat_and_cool(law.split, demand)
+        else:
+            heat, cool = split.by_hand(law.split, given.hand)
     return after, two(heat, cool)
 
 

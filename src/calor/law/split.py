@@ -36,6 +36,22 @@ def highest(split: Split) -> float:
 
 
 @compiled
+def demand_for(split: Split, hand: float) -> float:
+    """The demand that gives what is set by hand, above 0 to heating and below 0 to cooling, each at most its most."""
+    if hand > 0.0:
+        return min(hand, split.heat_high) + split.half_zone
+    if hand < 0.0:
+        return -(min(-hand, split.cool_high) / split.cool_ratio + split.half_zone)
+    return hand
+
+
+@compiled
+def by_hand(split: Split, hand: float) -> tuple[float, float]:
+    """(heating, cooling) as set by hand: no zone and no ratio is between the hand and the output."""
+    return min(max(hand, 0.0), split.heat_high), min(max(-hand, 0.0), split.cool_high)
+
+
+@compiled
 def heat_and_cool(split: Split, demand: float) -> tuple[float, float]:
     """(heating, cooling), each 0 to its most."""
     heat = min(max(demand - split.half_zone, 0.0), split.heat_high)
