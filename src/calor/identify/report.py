@@ -18,7 +18,10 @@ from calor.identify.observed import Observed
 from calor.identify.task import Probe
 from calor.load.registry import AnyLoad
 from calor.sense.filters import ExponentialFilter, MeanFilter, MedianFilter
+from calor.settings import quantity_of
 
+RARELY_TOLD = ("air_speed_m_per_s", "steam_j_per_kg", "altitude_m")
+"""Keys that a record of a load at work says nothing of; they can be named on the command line."""
 NEW_DESIGN = """\
 # A load fitted to a recorded run, and the run's conditions as a trial.
 format = 1
@@ -115,7 +118,10 @@ def fit_keys(load: Any) -> tuple[tuple[str, str], ...]:
     return tuple(
         (key, field.title or key)
         for key, field in fields
-        if field.annotation is float and key != "ambient_celsius" and (getattr(load, key) != 0.0 or key in usual)
+        if field.annotation is float
+        and quantity_of(field) != "temperature"
+        and key not in RARELY_TOLD
+        and (getattr(load, key) != 0.0 or key in usual)
     )
 
 
