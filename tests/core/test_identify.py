@@ -16,8 +16,9 @@ from calor.cli import invoke
 from calor.demo import DEMOS
 from calor.design.file import read
 from calor.errors import LogError
-from calor.identify.fit import Asked, Fit, fit_order, fit_own_load
+from calor.identify.fit import Asked, fit_order, fit_own_load
 from calor.identify.observed import observe
+from calor.identify.outcome import Fit
 from calor.identify.report import probe_of, weights_of
 from calor.identify.task import Probe
 from calor.log.read import read_record

@@ -15,7 +15,7 @@ from calor.cli.exit_codes import FAIL, PASS
 from calor.errors import CalorError
 
 if TYPE_CHECKING:
-    from calor.identify.fit import Fit
+    from calor.identify.outcome import Fit
 
 HELP = "A load from a recorded run: exit 0 fitted and told, 1 fitted but some number is not told, 2 bad input."
 ORDERS = ("integrating", "1", "2", "auto")

@@ -13,8 +13,8 @@ from calor.design.file import parse, save_atomically, write
 from calor.design.model import Design
 from calor.design.trial import Trial
 from calor.errors import CalorError, unwritable
-from calor.identify.fit import Fit
 from calor.identify.observed import Observed
+from calor.identify.outcome import Fit
 from calor.identify.task import Probe
 from calor.load.registry import AnyLoad
 from calor.sense.filters import ExponentialFilter, MeanFilter, MedianFilter

@@ -12,7 +12,7 @@ from calor.identify.confidence import TOLD_SHARE, Confidence
 
 if TYPE_CHECKING:
     from calor.compiled import Column
-    from calor.identify.fit import Fit, Number
+    from calor.identify.outcome import Fit, Number
     from calor.identify.search import Solution
     from calor.identify.task import Task
 

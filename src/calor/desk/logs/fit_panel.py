@@ -24,7 +24,8 @@ from calor.desk.state.desk import Desk
 from calor.desk.widgets.fields import label, set_role
 from calor.desk.widgets.keys import timer
 from calor.identify import told
-from calor.identify.fit import ORDER_WORDS, Fit
+from calor.identify.fit import ORDER_WORDS
+from calor.identify.outcome import Fit
 from calor.identify.report import fit_keys
 from calor.units import celsius_to, difference_to, format_duration, to_celsius
 

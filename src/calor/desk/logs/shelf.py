@@ -13,8 +13,9 @@ from calor.design.model import Design
 from calor.desk.logs.worker import Job, Kind, Worker
 from calor.desk.state.desk import Desk
 from calor.errors import CalorError
-from calor.identify.fit import Asked, Fit, fit_order, fit_own_load
+from calor.identify.fit import Asked, fit_order, fit_own_load
 from calor.identify.observed import observe
+from calor.identify.outcome import Fit
 from calor.identify.report import default_free, probe_of, weights_of
 from calor.identify.task import Probe
 from calor.judge.record import Figures, figures_of

@@ -14,7 +14,7 @@ from calor.design.problems import explain
 from calor.design.trial import Trial
 from calor.desk.logs.shelf import Opened, Shelf
 from calor.desk.state.desk import Desk
-from calor.identify.fit import Fit
+from calor.identify.outcome import Fit
 from calor.identify.report import conditions_csv, conditions_trial, load_of, start_trial
 
 

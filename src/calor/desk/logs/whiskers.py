@@ -8,7 +8,7 @@ from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from calor.desk.widgets import theme as look
 from calor.identify import told
-from calor.identify.fit import Number
+from calor.identify.outcome import Number
 
 ROW_PX = 34
 WIDEST_SHARE = 0.25
