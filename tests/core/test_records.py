@@ -178,7 +178,7 @@ def test_each_fault_is_found_at_its_place_and_taken_back(tmp_path: Path, kind: s
                 (back.trace.flags, record.trace.flags),
             )
         )
-        assert not same or kind in ("repeated", "falling")
+        assert not same
     assert path.read_bytes() == before
 
 
@@ -215,8 +215,6 @@ def test_files_of_one_run_are_joined_by_time(tmp_path: Path) -> None:
     second = written(tmp_path, stamps(5, [25, 26, 27], "timestamp,temp_c"), "b.csv")
     first = written(tmp_path, stamps(0, [20, 21, 22], "timestamp,temp_c"), "a.csv")
     relay = written(tmp_path, stamps(1, [1, 0, 1], "timestamp,relay"), "relay.csv")
-    room = written(tmp_path, stamps(0, [10, 12, 14, 16, 18, 20, 22, 24], "timestamp,room_c,spare"), "room.csv")
-    room.write_text(room.read_text().replace("room_c,spare", "ambient_c,relay2").replace("\n", ",0\n")[:-0 or None].replace("relay2,0", "note"), encoding="utf-8")  # fmt: skip
     record = read_joined([second, first, relay])
     assert record.trace.time_s == pytest.approx([0, 60, 120, 300, 360, 420])
     assert record.trace.measured_celsius == pytest.approx([20, 21, 22, 25, 26, 27])

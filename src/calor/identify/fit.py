@@ -254,19 +254,19 @@ def _fitted(
     solve: Callable[[tuple[Observed, ...], float, Any, Column | None], tuple[Task, Solution]],
 ) -> Fit:  # fmt: skip
     asked.watch(0.0)
-    task, solution, warnings = _placed(records, asked, solve)
+    task, solution = _placed(records, solve)
     asked.watch(0.6)
-    kept_back = _kept_back(task, solution, asked, solve) if 0.0 < asked.keep_back < 1.0 else None
+    kept_back = _kept_back(task, solution, asked.keep_back) if 0.0 < asked.keep_back < 1.0 else None
     asked.watch(0.95)
     confidence = confidence_of(solution.residual, solution.jacobian, _pieces(task))
     _allow_for_rows(task, confidence)
-    return made(task, solution, confidence, kept_back, warnings)
+    return made(task, solution, confidence, kept_back)
 
 
 def _placed(
-    records: tuple[Observed, ...], asked: Asked,
+    records: tuple[Observed, ...],
     solve: Callable[[tuple[Observed, ...], float, Any, Column | None], tuple[Task, Solution]],
-) -> tuple[Task, Solution, list[str]]:  # fmt: skip
+) -> tuple[Task, Solution]:
     """The solution, with changes put at their row or half-way to the row before: as leaves less, else as is usual.
 
     Rows as even as a program's own steps show what it switched at them; a logger sees a change some time after it.
@@ -274,16 +274,15 @@ def _placed(
     even = all(record.even for record in records)
     usual = 0.0 if even and not any(record.is_thinned for record in records) else 0.5
     task, solution = solve(records, usual, None, None)
-    warnings: list[str] = []
     if all(record.is_thinned for record in records) or not any(len(record.change_s) for record in records):
-        return task, solution, warnings
+        return task, solution
     # tried over few rows first, as the answer is mostly no
     few = rough(task)
     at_usual = refine(few, solution.values, most=20, exact=False)
     at_other = refine(replace(few, share_before=0.5 - usual), solution.values, most=20, exact=False)
     if at_other.rms_celsius < (1.0 - SAME_SHARE) * at_usual.rms_celsius:
-        return (*solve(records, 0.5 - usual, None, at_other.values), warnings)
-    return task, solution, warnings
+        return solve(records, 0.5 - usual, None, at_other.values)
+    return task, solution
 
 
 def _allow_for_rows(task: Task, confidence: Confidence) -> None:
@@ -305,15 +304,12 @@ def _pieces(task: Task) -> list[slice]:
     return pieces
 
 
-def _kept_back(
-    task: Task, solution: Solution, asked: Asked,
-    solve: Callable[[tuple[Observed, ...], float, Any, Column | None], tuple[Task, Solution]],
-) -> float | None:  # fmt: skip
+def _kept_back(task: Task, solution: Solution, share: float) -> float | None:
     """What a fit of the first part leaves on the rest, rms °C; None where either part is too short."""
     early, late = [], []
     for record in task.records:
         known = np.flatnonzero(np.isfinite(record.celsius))
-        cut = int(known[min(int(len(known) * (1.0 - asked.keep_back)), len(known) - 1)])
+        cut = int(known[min(int(len(known) * (1.0 - share)), len(known) - 1)])
         rows = np.arange(record.rows)
         early.append(rows < cut)
         late.append(rows >= cut)

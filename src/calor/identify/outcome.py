@@ -90,7 +90,7 @@ class Fit:
         raise KeyError(key)
 
 
-def made(task: Task, solution: Solution, confidence: Confidence, kept_back: float | None, warnings: list[str]) -> Fit:
+def made(task: Task, solution: Solution, confidence: Confidence, kept_back: float | None) -> Fit:
     """What is made of a solution: the load, its numbers, what they leave, and what to know of them."""
     answers = task.answers(solution.values)
     left = []
@@ -103,7 +103,7 @@ def made(task: Task, solution: Solution, confidence: Confidence, kept_back: floa
     explains = solution.rms_celsius < max(UNEXPLAINED * movement, 1.5 * noise)
     numbers = tuple(_numbers(task, solution, confidence, explains))
     largest, at_s = _largest(task, left)
-    warnings = [*warnings, *told.warnings_of(task, solution, confidence, explains, movement, kept_back)]
+    warnings = told.warnings_of(task, solution, confidence, explains, movement, kept_back)
     suspect = told.suspect(task, left)
     if suspect is not None:
         number, begin_s, end_s = suspect

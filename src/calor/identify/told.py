@@ -175,7 +175,7 @@ def warnings_of(
         warnings.append("the output is the same throughout: taken as switched on, from rest, at the first row")
     if any(surroundings.source == "fit" for surroundings in task.around):
         warnings.append("the ambient was fitted too: a column of it, a start from rest, or its value tells more")
-    if not all(record.even or record.is_thinned for record in task.records):
+    if task.share_before > 0.0 and any(len(r.change_s) and not r.is_thinned for r in task.records):
         warnings.append("changes of the output were put half-way between the rows that show them")
     return warnings
 

@@ -5,7 +5,6 @@ from __future__ import annotations
 from typing import Any
 
 import numpy as np
-from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout
 
 from calor.compiled import Column
@@ -60,17 +59,7 @@ class RecordStrip(TimeStrip):
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 8, 0, 4)
         column.setSpacing(0)
-        head = QHBoxLayout()
-        head.setContentsMargins(0, 0, RIGHT_PX, 2)
-        head.setSpacing(8)
-        self.unit_label = label("", "quiet")
-        self.unit_label.setFixedWidth(LEFT_PX - 8)
-        self.unit_label.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
-        head.addWidget(self.unit_label)
-        head.addWidget(self.legend, 1)
-        for widget in (self.status, self.caliper_button, self.whole_button):
-            head.addWidget(widget)
-        column.addLayout(head)
+        column.addLayout(self.head(self.status, self.caliper_button, self.whole_button))
         column.addWidget(self.whole, 9)
         for lane, stretch in ((self.residual, 4), (self.ambient, 3), (self.output, 3)):
             line = QHBoxLayout()
@@ -123,13 +112,7 @@ class RecordStrip(TimeStrip):
         self._draw_below(item, begin, end)
         self._draw_rows(item, begin, end)
         self._write(item)
-        self._place_calipers_quietly()
-
-    def _place_calipers_quietly(self) -> None:
-        for lane in self.lanes:
-            for number, line in enumerate(lane.lines[:2]):
-                line.show_at(self.calipers[number] if self.calipers else None)
-        self.rows.calipers = self.calipers
+        self.draw_calipers()
 
     def _points(self, time_s: Column, celsius: Column, begin: float, end: float, lane: Lane) -> Any:
         times, values = envelope(time_s, celsius, begin, end, lane.pixels())

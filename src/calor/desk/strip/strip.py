@@ -5,7 +5,6 @@ from __future__ import annotations
 from typing import Any
 
 import numpy as np
-from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QHBoxLayout, QPushButton, QVBoxLayout
 
 from calor.desk.state.controllers import controller_word
@@ -72,17 +71,7 @@ class Strip(TimeStrip):
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 8, 0, 4)
         column.setSpacing(0)
-        head = QHBoxLayout()
-        head.setContentsMargins(0, 0, RIGHT_PX, 2)
-        head.setSpacing(8)
-        self.unit_label = label("", "quiet")
-        self.unit_label.setFixedWidth(LEFT_PX - 8)
-        self.unit_label.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
-        head.addWidget(self.unit_label)
-        head.addWidget(self.legend, 1)
-        for widget in (self.stop, self.status):
-            head.addWidget(widget)
-        column.addLayout(head)
+        column.addLayout(self.head(self.stop, self.status))
         column.addWidget(self.whole, 9)
         for caption, lane, stretch in ((self.close_caption, self.close_up, 7), (self.demand_caption, self.demand, 3)):
             line = QHBoxLayout()

@@ -7,7 +7,7 @@ from typing import Any
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QFocusEvent, QKeyEvent, QResizeEvent
-from PyQt6.QtWidgets import QFrame, QLabel, QPushButton
+from PyQt6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QWidget
 
 from calor.desk.strip.calipers import Readout, caliper_text
 from calor.desk.strip.hand import StripHand
@@ -15,7 +15,7 @@ from calor.desk.strip.lanes import LEFT_PX, RIGHT_PX, Lane
 from calor.desk.strip.rows import Legend, Rows
 from calor.desk.strip.time_view import TimeView
 from calor.desk.widgets import theme as look
-from calor.desk.widgets.fields import set_role
+from calor.desk.widgets.fields import label, set_role
 from calor.desk.widgets.keys import timer
 from calor.loop.trace import Trace
 from calor.units import TemperatureUnit
@@ -37,6 +37,7 @@ class TimeStrip(QFrame):
         self._close_up_factor = 1.0
         self.lanes, self.whole = lanes, lanes[0]
         self.rows, self.legend = Rows(), Legend()
+        self.rows.calipers = self.calipers
         self.caliper_button = QPushButton("Calipers")
         self.caliper_button.setCheckable(True)
         self.caliper_button.setProperty("role", "link")
@@ -53,6 +54,20 @@ class TimeStrip(QFrame):
         # redrawn once the layout has settled
         self._resized = timer(self, 0, self.redraw, once=True)
         self._hand = StripHand(self, self)
+
+    def head(self, *beside: QWidget) -> QHBoxLayout:
+        """The line over the lanes: unit, legend, and what stands beside them."""
+        line = QHBoxLayout()
+        line.setContentsMargins(0, 0, RIGHT_PX, 2)
+        line.setSpacing(8)
+        self.unit_label = label("", "quiet")
+        self.unit_label.setFixedWidth(LEFT_PX - 8)
+        self.unit_label.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+        line.addWidget(self.unit_label)
+        line.addWidget(self.legend, 1)
+        for widget in beside:
+            line.addWidget(widget)
+        return line
 
     # ---- of whoever draws
 
@@ -133,12 +148,15 @@ class TimeStrip(QFrame):
         self.caliper_button.setChecked(on)
         self._place_calipers()
 
-    def _place_calipers(self) -> None:
+    def draw_calipers(self) -> None:
+        """Show the calipers where they stand."""
         for lane in self.lanes:
             for number, line in enumerate(lane.lines[:2]):
                 line.show_at(self.calipers[number] if self.calipers else None)
-        self.rows.calipers = self.calipers
         self.rows.update()
+
+    def _place_calipers(self) -> None:
+        self.draw_calipers()
         trace = self.measured()
         self.readout.setVisible(bool(self.calipers) and trace is not None)
         if self.calipers and trace is not None:
