@@ -176,6 +176,10 @@ def test_calipers_find_the_period() -> None:
     found = between(trace, 1200, 3400)
     assert found.period_s == pytest.approx(np.diff(starts[starts > 1200]).mean(), rel=0.03)
     assert found.peak_to_peak_celsius > 5
+    # a gap is no long cycle
+    cabinet_log = read(DEMOS[0].log)  # type: ignore[arg-type]
+    across = between(cabinet_log, 2518, 4316).period_s
+    assert across is not None and across == pytest.approx(between(cabinet_log, 3320, 4316).period_s, rel=0.05)
     ramp = made(law='kind = "manual"\noutput = 1.0', load='kind = "lump"\nheater_watt = 100\nloss_w_per_k = 0')
     flat = between(loop.run(ramp, Trial(span_s=100)), 10, 60)
     assert (flat.difference_celsius, flat.slope_celsius_per_h, flat.period_s) == (

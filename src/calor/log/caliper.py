@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from calor.loop.trace import Trace
+from calor.loop.trace import Flag, Trace
 
 
 @dataclass(frozen=True)
@@ -24,7 +24,7 @@ def between(trace: Trace, begin_s: float, end_s: float) -> Between:
     """Δt, ΔT, mean slope, peak to peak, and the mean period of the crossings of the mean, upward ones counted.
 
     A crossing counts after the temperature has left the middle by a tenth of the peak to peak, so that noise
-    is not taken for a swing.
+    is not taken for a swing; from one side of a gap to the other no period is counted.
     """
     known = np.isfinite(trace.measured_celsius)
     times, values = trace.time_s[known], trace.measured_celsius[known]
@@ -42,5 +42,8 @@ def between(trace: Trace, begin_s: float, end_s: float) -> Between:
     side = np.where(part > middle + 0.1 * swing, 1, np.where(part < middle - 0.1 * swing, -1, 0))
     told = np.flatnonzero(side)
     ups = told[1:][(side[told[1:]] > 0) & (side[told[:-1]] < 0)]
-    period_s = float(np.diff(part_s[ups]).mean()) if len(ups) >= 2 and swing > 0.0 else None
+    breaks = trace.time_s[(trace.whole_flags & Flag.GAP) > 0] if len(trace.whole_flags) == trace.steps else part_s[:0]
+    at_s = part_s[ups]
+    whole = np.searchsorted(breaks, at_s[1:], side="right") == np.searchsorted(breaks, at_s[:-1], side="right")
+    period_s = float(np.diff(at_s)[whole].mean()) if whole.any() and swing > 0.0 else None
     return Between(duration_s, difference, difference / duration_s * 3600.0, swing, period_s)
