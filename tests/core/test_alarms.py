@@ -12,6 +12,7 @@ from calor.design.trial import Trial
 from calor.firmware.run import host
 from calor.law import alarm as alarms
 from calor.law.alarm import Alarm
+from calor.law.outputs import one
 from calor.loop.found_events import alarm_rows
 from tests.conftest import made
 
@@ -42,15 +43,23 @@ NAN = math.nan
             [NAN, NAN, 50, NAN, NAN, NAN, 50],
             ".....##",
         ),
-        ({"kind": "rate_of_rise", "celsius": 3, "delay_s": 2}, [20, 21, 22, 26, 27, 27, 27, 27], "...###.."),
+        ({"kind": "rate_of_rise", "celsius": 3, "delay_s": 2}, [20, 21, 22, 26, 27, 27, 27, 27], "...##..."),
+        ({"kind": "rate_of_rise", "celsius": 5, "delay_s": 60}, [20 + 0.1 * k for k in range(60)], "." * 50 + "#" * 10),
+        ({"kind": "rate_of_rise", "celsius": 5, "delay_s": 40}, [20 + 0.1 * k for k in range(60)], "." * 60),
+        (
+            {"kind": "rate_of_rise", "celsius": 2, "delay_s": 2, "hysteresis_celsius": 1},
+            [20, 22, 22.5, 23, 23.4, 24],
+            ".###..",
+        ),
         ({"kind": "high", "celsius": 60}, [61, NAN, NAN, 61, 20], "####."),  # holds still while the probe is at fault
     ],
 )
 def test_alarm_kinds(alarm: dict[str, object], readings: list[float], expected: str) -> None:
-    plain = alarms.numbers(Alarm.model_validate(alarm), "heat")
-    measured = np.array(readings, float)
-    raised, still = np.empty(len(measured), np.bool_), np.zeros(len(measured))
-    alarms.fill_raised(plain, still + 50.0, measured, still, np.empty(0, np.bool_), 1.0, raised)
+    plain = alarms.numbers(Alarm.model_validate(alarm), alarms.Acting(1.0, 1, 0.99, 0.99), 1.0)
+    memory = np.zeros(alarms.MEMORY_SIZE)
+    raised = [
+        alarms.step(plain, memory, False, 50.0, reading, math.isnan(reading), one(0.0), 1.0) for reading in readings
+    ]
     assert "".join(".#"[int(r)] for r in raised) == expected
 
 

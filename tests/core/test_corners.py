@@ -8,6 +8,7 @@ from typing import Any
 
 import numpy as np
 import pytest
+from pydantic import ValidationError
 from scipy.integrate import solve_ivp
 
 from calor import loop
@@ -15,6 +16,7 @@ from calor.cli import invoke
 from calor.design.switched import switched
 from calor.design.trial import Trial
 from calor.drive import driver as drivers
+from calor.errors import CalorError
 from calor.judge.metrics import measure, settled_stretch_s, together
 from calor.loop import Flag
 from calor.moist_air import saturation_pascal
@@ -306,3 +308,36 @@ def test_what_is_set_by_hand_is_given(hand: float, heat: float, cool: float) -> 
     assert given == pytest.approx([heat, cool])
     after = [float(output.demand[61]) for output in trace.outputs]
     assert after == pytest.approx(given, abs=0.02)
+
+
+def test_heat_from_outside() -> None:
+    """On the load by its balance, every day again; on the probe alone by its own lag, and the load does not notice."""
+    hour = {"kind": "heat_added", "watt": 20.0, "at_s": 36_000, "for_s": 3600, "daily": True}
+    trace = run_of(LUMP, span_s=3.5 * 86_400.0, events=(hour,))
+    assert trace.true_celsius[-1] == pytest.approx(20.0 + 4 * 20.0 * 3600.0 / 1000.0, abs=1e-6)
+    assert [event.at_s for event in trace.events] == [36_000.0, 122_400.0, 208_800.0, 295_200.0]
+    for load, capacity in (
+        ('kind = "chamber"\nloss_w_per_k = 0\nheater_watt = 0\nheater_j_per_k = 100\nair_j_per_k = 200\ncontents_j_per_k = 700', 1000.0),
+        ('kind = "liquid"\nmass_kg = 1\nj_per_kg_k = 4000\nvessel_j_per_k = 0\nloss_w_per_k = 0\nheater_watt = 0\nelement_j_per_k = 10', 4010.0),
+    ):  # fmt: skip
+        once = {"kind": "heat_added", "watt": 50.0, "at_s": 60, "for_s": 400}
+        assert run_of(load, span_s=9000.0, events=(once,)).true_celsius[-1] == pytest.approx(
+            20.0 + 20_000.0 / capacity, abs=0.01
+        )
+    hand = {"kind": "heat_added", "watt": 0.03, "at_s": 100, "for_s": 200, "on": "probe", "probe_w_per_k": 0.002}
+    design = made(load=LUMP, law=OFF, drive='kind = "linear"', probe='kind = "ideal"\ntime_constant_s = 25')
+    on_probe = loop.run(design, Trial.model_validate({"span_s": 600.0, "events": (hand,)}))
+    assert (on_probe.true_celsius == 20.0).all()
+    time_s = on_probe.time_s
+    rise = np.where(
+        time_s < 300,
+        15.0 * -np.expm1(-np.maximum(time_s - 100.0, 0.0) / 25.0),
+        15.0 * -np.expm1(-8.0) * np.exp(-(time_s - 300.0) / 25.0),
+    )
+    assert np.abs(on_probe.measured_celsius - 20.0 - rise).max() < 1e-9
+    black = 'kind = "first_order"\nrise_celsius = 50'
+    for load, event in ((black, {**hand, "on": "load"}), (LUMP, {**hour, "for_s": 0})):
+        with pytest.raises((CalorError, ValidationError), match=r"watts|for_s"):
+            made(load=load).model_validate(
+                {**made(load=load).model_dump(), "trial": [{"span_s": 600.0, "events": [event]}]}
+            )

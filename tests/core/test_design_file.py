@@ -154,6 +154,7 @@ def test_every_setting_is_described_and_guarded(model: type[BaseModel]) -> None:
         "heat_capacity_j_per_k": 100.0,
         "output": 0.5,
         "to_fraction": 0.5,
+        "watt": 5.0,
     }
     base = {k: required[k] for k, f in model.model_fields.items() if f.is_required()}
     for key, field in model.model_fields.items():

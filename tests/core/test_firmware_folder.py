@@ -31,14 +31,17 @@ def parts(place: Path, prefix: str) -> list[str]:
     return [name for name in names if name.removeprefix(f"{prefix}_") not in ("example.c", "test.c", "worst.c")]
 
 
-CONCERNS = ["thermostat", "probe", "setpoint", "law", "guard"]
+CONCERNS = ["thermostat", "probe", "setpoint", "law"]
 
 
 @pytest.mark.parametrize("demo", DEMOS, ids=lambda demo: demo.design.stem)
 def test_every_demo_is_a_folder_that_builds_and_proves_itself(demo: Any, tmp_path: Path) -> None:
     design = read(demo.design).design
     names = [path.name for path in folder.write(design, tmp_path, "own")]
-    assert {f"own_{concern}{end}" for concern in CONCERNS for end in (".h", ".c")} < set(names)
+    guarded = bool(design.guard.alarms or design.guard.cut_out_celsius)
+    concerns = [*CONCERNS, *(["guard"] if guarded else [])]
+    assert ("own_guard.c" in names) == guarded
+    assert {f"own_{concern}{end}" for concern in concerns for end in (".h", ".c")} < set(names)
     assert {"own_state.h", "own_example.c", "own_test.c", "README.md"} < set(names) and len(names) <= 20
     built(tmp_path, "own_test.c", *parts(tmp_path, "own"), flags=("-o", str(tmp_path / "test")))
     answer = subprocess.run([tmp_path / "test"], capture_output=True, text=True, check=False)

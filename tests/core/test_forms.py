@@ -246,7 +246,7 @@ def test_any_pid_holds_the_temperature_alike(
     [
         ({"law": PID.replace("0.08", "900")}, r"fixed point: .* may reach [\d.e+]+, beyond the ±32767 of Q16.16"),
         ({"law": PID + "\nslew_per_s = 0.0001"}, "slew_per_s is 0.0001 and would be rounded to 0.000106812"),
-        ({"drive": 'kind = "time_proportional"\nwindow_s = 900'}, "calls of its switch in a window of the output may"),
+        ({"drive": 'kind = "time_proportional"\nwindow_s = 900'}, "half-cycles in a window of the output may"),
         ({"law": 'kind = "on_off"\nmin_on_s = 40000'}, "min_on_s is 40000, beyond"),
     ],
 )

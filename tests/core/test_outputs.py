@@ -47,7 +47,8 @@ HEAT3 = {
         ({**HEAT3, "stage_delay_s": 3}, [40] * 8, ["1--", "1--", "1--", "12-", "12-", "12-", "123", "123"]),
         # the lead goes round each time all are off
         ({**HEAT3, "rotation": "each_start"}, [48, 53, 48, 53, 48, 46, 53], ["1--", "---", "-2-", "---", "--3", "1-3", "---"]),
-        ({**HEAT3, "min_on_s": 3, "min_off_s": 2}, [48, 53, 53, 53, 48, 48, 48], ["1--", "1--", "1--", "---", "---", "1--", "1--"]),
+        # switched on, the controller does not know when a stage went off: the minimum off time begins then
+        ({**HEAT3, "min_on_s": 3, "min_off_s": 2}, [48, 48, 53, 53, 53, 48, 48, 48], ["---", "1--", "1--", "1--", "---", "---", "1--", "1--"]),
     ],
 )  # fmt: skip
 def test_stages(law: dict[str, Any], readings: list[float], expected: list[str]) -> None:
@@ -88,9 +89,9 @@ def test_gain_sets() -> None:
     ]
     for by, at_45, at_55 in (("nearest", 0.1, 0.3), ("interpolated", 0.15, 0.25)):
         plain = pid.numbers(Pid.model_validate({"gain_sets": sets, "gains_by": by}))
-        found = [pid.gains_at(plain, celsius)[0] for celsius in (20.0, 45.0, 55.0, 90.0)]
+        found = [pid.gains_at(plain.gains, celsius, False).gain_per_celsius for celsius in (20.0, 45.0, 55.0, 90.0)]
         assert found == pytest.approx([0.1, at_45, at_55, 0.3])
-    assert pid.gains_at(plain, 50.0)[1] == pytest.approx(0.005)  # half of 1/100 s
+    assert pid.gains_at(plain.gains, 50.0, False).integral_rate_per_s == pytest.approx(0.005)  # half of 1/100 s
 
 
 def test_hand_over_without_a_bump() -> None:

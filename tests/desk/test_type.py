@@ -20,8 +20,8 @@ from calor.desk.widgets import theme as look
 from calor.desk.widgets.fields import LABEL_PX
 from calor.drive import driver as drivers
 from calor.law.alarm import Alarm
+from calor.law.gains import GainSet
 from calor.law.guard import Guard
-from calor.law.pid import GainSet
 from calor.law.program import Segment
 from calor.law.stages import Stage
 from calor.sense.adc import Adc

@@ -113,8 +113,10 @@ class Unit(Annotations):
             if signature.name in {one.name for one in self._signatures.values()}:
                 raise problem(python, ast.Name(python.__name__), "two steps of one name in C", "rename one of them")
             self._under_way.append(python)
-            text = Body(self, python, signature).text()
-            self._under_way.pop()
+            try:
+                text = Body(self, python, signature).text()
+            finally:
+                self._under_way.pop()
             self._signatures[python] = signature
             self._bodies.append(f"/* {python.__module__} */\n{text}")
         return self._signatures[python]

@@ -15,14 +15,14 @@ if TYPE_CHECKING:
 
 (
     AMBIENT, EXTRA, POWER, SETPOINT, WIRED, SIGNAL, HAND, STALLED, SWITCH_FAULT, ADDED, ADDED_CELSIUS, HUMIDITY,
-    RECORDED,
-) = range(13)  # fmt: skip
+    RECORDED, HEAT, PROBE_RISE,
+) = range(15)  # fmt: skip
 """Columns of the conditions: ambient (°C), extra loss (W/K), power as a fraction (below 0: mains lost), setpoint put
 there (°C; NaN: none), the probe's wiring, the signal a setpoint follows (°C; NaN: none), the output set by hand (NaN:
 automatic), whether the firmware hangs, the switch's fault, heat capacity put in at this instant (J/K) and its
-temperature (°C), the air's relative humidity (0 to 1), and an output as it was recorded, below 0 the cooling one (NaN:
-none)."""
-COLUMNS = 13
+temperature (°C), the air's relative humidity (0 to 1), an output as it was recorded, below 0 the cooling one (NaN:
+none), heat from outside (W), and how much hotter something makes the probe alone in the end (°C)."""
+COLUMNS = 15
 
 
 class Span(NamedTuple):
@@ -63,6 +63,10 @@ class Timed(Settings):
         """When it ends; past the trial where it does not."""
         del watchdog_s
         return self.at_s + self.for_s if self.for_s else max(span_s, self.at_s) + 1.0
+
+    def spans_s(self, span_s: float, watchdog_s: float | None) -> list[tuple[float, float]]:
+        """(begin, end) of each time that it happens in a trial of `span_s`."""
+        return [(self.at_s, self.end_s(span_s, watchdog_s))]
 
     def change(self, design: Design, span: Span) -> None:
         """Write what it does into the conditions."""

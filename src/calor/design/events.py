@@ -21,6 +21,7 @@ from calor.design.event import (
     Span,
     Timed,
 )
+from calor.design.heat_added import HeatAdded
 from calor.law.pid import Pid
 from calor.load import registry as loads
 from calor.sense import knob
@@ -366,6 +367,7 @@ EVENTS: tuple[type[Timed], ...] = (
     ProbeStuck,
     MainsLost,
     ContentsAdded,
+    HeatAdded,
     ByHand,
     KnobTurned,
     Stalled,

@@ -91,6 +91,13 @@ class Design(Settings):
         return self
 
     @model_validator(mode="after")
+    def _guards_fit(self) -> Self:
+        wrong = guards.problem(self.guard, self.law.action)
+        if wrong:
+            raise ValueError(wrong)
+        return self
+
+    @model_validator(mode="after")
     def _knob_within_limits(self) -> Self:
         if self.knob is not None:
             low, high = self.setpoint.low_limit_celsius, self.setpoint.high_limit_celsius

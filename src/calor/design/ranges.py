@@ -34,8 +34,7 @@ def working_range(design: Design) -> tuple[float, float]:
     places += [segment.to_celsius for segment in getattr(setpoint, "segments", ())]
     places += [getattr(setpoint, key) for key in ("day_celsius", "night_celsius") if hasattr(setpoint, key)]
     places += [alarm.celsius for alarm in design.guard.alarms if alarm.kind in ("high", "low")]
-    if design.guard.cut_out_celsius is not None:
-        places.append(design.guard.cut_out_celsius)
+    places += [at for at in (design.guard.cut_out_celsius, design.guard.cut_out_low_celsius) if at is not None]
     for trial in design.trial:
         for key in ("ambient_celsius", "start_celsius"):
             value = getattr(trial, key, None)

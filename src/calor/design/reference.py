@@ -13,8 +13,8 @@ from calor.design.model import BLOCK_KINDS, Design
 from calor.design.trial import Limits, Trial
 from calor.drive.driver import KINDS as DRIVER_KINDS
 from calor.law.alarm import Alarm
+from calor.law.gains import GainSet
 from calor.law.guard import Guard
-from calor.law.pid import GainSet
 from calor.law.program import Segment
 from calor.law.stages import Stage
 from calor.sense.adc import Adc

@@ -69,9 +69,9 @@ def numbers(settings: AnyDrive) -> DriveNumbers:
 
 def _start() -> list[str]:
     return [
-        "def start() -> DriveState:",
-        '    """Every drive starts off."""',
-        f"    return DriveState({', '.join(f'{kind}.start()' for kind in _REMEMBERING)})",
+        "def start(now_s: float) -> DriveState:",
+        '    """Every drive as it is when the controller is switched on at `now_s`: off."""',
+        f"    return DriveState({', '.join(f'{kind}.start(now_s)' for kind in _REMEMBERING)})",
     ]
 
 
@@ -107,7 +107,7 @@ def _fields() -> list[tuple[str, str, Any]]:
 
 def _step() -> list[str]:
     lines = [
-        "def step(drive: DriveNumbers, state: DriveState, demand: float, now_s: float, end_s: float"
+        "def step(drive: DriveNumbers, state: DriveState, demand: float, overridden: bool, now_s: float, end_s: float"
         ") -> tuple[DriveState, float, float]:",
         '    """What any drive gives from `now_s` on: (state, level 0 to 1, until when, at most `end_s`)."""',
     ]
@@ -119,7 +119,7 @@ def _step() -> list[str]:
         given = f"drive.{kind}, " if kind in _NUMBERED else ""
         if kind in _REMEMBERING:
             states = ", ".join(f"{kind}_state" if other == kind else f"state.{other}" for other in _REMEMBERING)
-            call = f"{kind}.step({given}state.{kind}, demand, now_s, end_s)"
+            call = f"{kind}.step({given}state.{kind}, demand, overridden, now_s, end_s)"
             lines += [
                 f"{indent}{kind}_state, level, until_s = {call}",
                 f"{indent}return DriveState({states}), level, until_s",
@@ -132,8 +132,8 @@ def _step() -> list[str]:
 
 if TYPE_CHECKING:
 
-    def start() -> DriveState:
-        """Every drive starts off."""
+    def start(now_s: float) -> DriveState:
+        """Every drive as it is when the controller is switched on at `now_s`: off."""
 
     def keep_state(state: DriveState, rows: Table, output: int) -> None:
         """Keep a drive's state in the row of its output."""
@@ -142,9 +142,12 @@ if TYPE_CHECKING:
         """The state of an output's drive as its row keeps it."""
 
     def step(
-        drive: DriveNumbers, state: DriveState, demand: float, now_s: float, end_s: float
+        drive: DriveNumbers, state: DriveState, demand: float, overridden: bool, now_s: float, end_s: float
     ) -> tuple[DriveState, float, float]:
-        """What any drive gives from `now_s` on: (state, level 0 to 1, until when, at most `end_s`)."""
+        """What any drive gives from `now_s` on: (state, level 0 to 1, until when, at most `end_s`).
+
+        `overridden`: a probe fault, the cut-out or an alarm that trips puts the demand there, and it is obeyed at once.
+        """
 
 else:
     _names = {**{kind: module for kind, (_, module) in KINDS.items()}, "Table": Table}

@@ -1,5 +1,8 @@
 """Relay: on while the law asks for more than half, with minimum on and off times of its own.
 
+When the controller is switched on nobody knows when the contact opened: the minimum off time begins then. A probe
+fault, the cut-out or an alarm that trips opens it before its minimum on time is over; the minimum off time is kept
+always.
 Source: common practice.
 """
 
@@ -16,7 +19,9 @@ class Relay(Settings):
     """One contact, switched as the law says."""
 
     kind: Literal["relay"] = choice("relay", "Drive", "A contact that follows the law.", words={"relay": "Relay"})
-    min_on_s: float = duration(0.0, "Minimum on time", "Once on, it stays on at least this long.", 0.0, 86_400.0)
+    min_on_s: float = duration(
+        0.0, "Minimum on time", "Once on, it stays on at least this long, unless a guard puts it off.", 0.0, 86_400.0
+    )
     min_off_s: float = duration(0.0, "Minimum off time", "Once off, it stays off at least this long.", 0.0, 86_400.0)
     contact_life_cycles: int = number(
         100_000, "Contact life", "Rated electrical life: each cycle is once on and once off.", "cycles", 1, 10**9
@@ -50,19 +55,22 @@ def numbers(settings: Relay) -> RelayNumbers:
 
 
 @compiled
-def start() -> RelayState:
-    """Open, and free to close."""
-    return RelayState(False, -1e18)
+def start(now_s: float) -> RelayState:
+    """Open, from now on."""
+    return RelayState(False, now_s)
 
 
 @compiled
 def step(
-    relay: RelayNumbers, state: RelayState, demand: float, now_s: float, end_s: float
+    relay: RelayNumbers, state: RelayState, demand: float, overridden: bool, now_s: float, end_s: float
 ) -> tuple[RelayState, float, float]:
     """What is switched from `now_s` on: (state, level 0 or 1, until when, at most `end_s`)."""
     wanted = demand > 0.5
     if wanted != state.closed:
-        free_s = state.since_s + (relay.min_on_s if state.closed else relay.min_off_s)
+        shortest_s = relay.min_off_s
+        if state.closed:
+            shortest_s = 0.0 if overridden else relay.min_on_s
+        free_s = state.since_s + shortest_s
         if free_s <= now_s:
             state = RelayState(wanted, now_s)
         elif free_s < end_s:

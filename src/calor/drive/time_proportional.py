@@ -1,7 +1,8 @@
 """Time-proportional switching: in each window the output is on for demand × window, then off.
 
 A zero-crossing solid-state relay switches whole half-cycles of the mains; a mechanical relay keeps a shortest
-pulse and a shortest pause. The demand is taken once, where a window starts. Source: common practice.
+pulse and a shortest pause. The demand is taken once, where a window starts; and where a probe fault, the cut-out or an
+alarm that trips puts it elsewhere, a window starts at once. Source: common practice.
 """
 
 from __future__ import annotations
@@ -62,11 +63,14 @@ class TimeProportionalNumbers(NamedTuple):
 
 
 class TimeProportionalState(NamedTuple):
-    """Number of windows begun, and when the running window's pulse and the window itself end (s)."""
+    """From when windows are counted (s), how many have begun, when the running one's pulse and itself end (s), and the
+    demand it was begun with."""
 
+    origin_s: float
     windows: int
     pulse_until_s: float
     window_until_s: float
+    taken: float
 
 
 def numbers(settings: TimeProportional) -> TimeProportionalNumbers:
@@ -90,22 +94,25 @@ def on_time_s(drive: TimeProportionalNumbers, demand: float) -> float:
 
 
 @compiled
-def start() -> TimeProportionalState:
+def start(now_s: float) -> TimeProportionalState:
     """Before the first window."""
-    return TimeProportionalState(0, 0.0, 0.0)
+    return TimeProportionalState(now_s, 0, now_s, now_s, 0.0)
 
 
 @compiled
 def step(
-    drive: TimeProportionalNumbers, state: TimeProportionalState, demand: float, now_s: float, end_s: float
-) -> tuple[TimeProportionalState, float, float]:
+    drive: TimeProportionalNumbers, state: TimeProportionalState, demand: float, overridden: bool, now_s: float,
+    end_s: float,
+) -> tuple[TimeProportionalState, float, float]:  # fmt: skip
     """What is switched from `now_s` on: (state, level 0 or 1, until when, at most `end_s`)."""
+    if overridden and demand != state.taken:
+        state = TimeProportionalState(now_s, 0, now_s, now_s, demand)
     if now_s >= state.window_until_s:
-        begun_s = state.windows * drive.window_s
+        begun_s = state.origin_s + state.windows * drive.window_s
         on_s = on_time_s(drive, demand)
-        until_s = (state.windows + 1) * drive.window_s
+        until_s = state.origin_s + (state.windows + 1) * drive.window_s
         pulse_s = until_s if on_s >= drive.window_s else begun_s + on_s
-        state = TimeProportionalState(state.windows + 1, pulse_s, until_s)
+        state = TimeProportionalState(state.origin_s, state.windows + 1, pulse_s, until_s, demand)
     if now_s < state.pulse_until_s:
         return state, 1.0, min(state.pulse_until_s, end_s)
     return state, 0.0, min(state.window_until_s, end_s)

@@ -169,12 +169,15 @@ def cut_out_tripped(
     tripped = next((event for event in trace.events if event.kind == "cut_out"), None)
     if tripped is None:
         return None
-    peak = float(np.nanmin(trace.measured_celsius) if trace.cools else np.nanmax(trace.measured_celsius))
-    limit = format_temperature(unit, design.guard.cut_out_celsius or 0.0)
-    text = (
-        f"At {format_duration(tripped.at_s)} the reading passed {limit} ({format_temperature(unit, peak, 2)} at the"
-        " furthest). The output stays off until the controller is restarted."
-    )
+    falls = " below " in tripped.text
+    peak = float(np.nanmin(trace.measured_celsius) if falls else np.nanmax(trace.measured_celsius))
+    at = format_duration(tripped.at_s)
+    if np.isnan(tripped.celsius):
+        text = f"At {at} an alarm that switches the output off was raised."
+    else:
+        limit = format_temperature(unit, tripped.celsius)
+        text = f"At {at} the reading passed {limit} ({format_temperature(unit, peak, 2)} at the furthest)."
+    text += " The output stays off until the controller is restarted."
     after = trace.time_s >= tripped.at_s
     if float(np.nanmean(np.abs(trace.delivered[after]))) > STUCK_SHARE:
         text = text.split(" The output stays off", maxsplit=1)[0] + (

@@ -73,7 +73,7 @@ def _network_response(design: Design, s: Complex) -> Complex:
     first, second = (weights[0] for weights in design.output_weights())
 
     def slopes(place: npt.NDArray[np.float64], output: float) -> npt.NDArray[np.float64]:
-        state, around = LoadState(place[0], place[1], place[2], 0.0), Surroundings(ambient, 0.0, 0.5)
+        state, around = LoadState(place[0], place[1], place[2], 0.0), Surroundings(ambient, 0.0, 0.5, 0.0)
         both_slopes = module.slopes(plain, state, first * output, second * output, around)
         return np.array([both_slopes.celsius, both_slopes.source_celsius, both_slopes.store_celsius])
 

@@ -2,17 +2,18 @@
 
 Kinds: too high, too low, too far above or below the setpoint, inside or outside a band around it, a probe that has
 failed, a loop break: full demand for the delay while the temperature moves less than it should; and a rise faster than
-it can be. Source: common practice of panel controllers.
+it can be: since the lowest reading of the last delay, kept in sixteenths of it, so that a rise is found that takes
+up to a sixteenth longer. Source: common practice of panel controllers.
 """
 
 from __future__ import annotations
 
 from typing import Literal, NamedTuple, Self
 
-import numpy as np
 from pydantic import model_validator
 
-from calor.compiled import Column, Flags, compiled, entry_in_one_piece
+from calor.compiled import Column, compiled
+from calor.law.outputs import Demands
 from calor.settings import Settings, choice, difference, number
 
 KINDS = (
@@ -22,8 +23,10 @@ KINDS = (
 HIGH, LOW, DEVIATION_HIGH, DEVIATION_LOW, IN_BAND, OUT_OF_BAND, PROBE_FAULT, LOOP_BREAK, RATE_OF_RISE = range(
     len(KINDS)
 )
-FULL_DEMAND = 0.99
-"""A demand from here on counts as full."""
+FULL_SHARE = 0.99
+"""A demand from this share of the most that the law may ask on counts as full."""
+PARTS = 16
+"""Into so many parts the time of a rise is divided, each with its lowest reading."""
 
 
 class Alarm(Settings):
@@ -55,7 +58,9 @@ class Alarm(Settings):
     trips: bool = choice(
         False, "Switches output off", "Output off, and latched, when it is raised: as the cut-out does."
     )
-    standby: bool = choice(False, "Standby", "Silent until the temperature has been in range once.")
+    standby: bool = choice(
+        False, "Standby", "Silent until the temperature has been in range once; again so after a new setpoint."
+    )
 
     @model_validator(mode="after")
     def _rise_has_time(self) -> Self:
@@ -66,8 +71,18 @@ class Alarm(Settings):
         return self
 
 
+class Acting(NamedTuple):
+    """How a law acts: 1 where it heats, −1 where it cools, 0 where it does both with an output each; how many outputs
+    it has, and from which demand on the first and each further one is full."""
+
+    side: float
+    outputs: int
+    full_first: float
+    full_second: float
+
+
 class AlarmNumbers(NamedTuple):
-    """One alarm as compiled code sees it."""
+    """One alarm as compiled code sees it; `part_s` and `parts` divide the time of a rise."""
 
     kind: int
     celsius: float
@@ -75,77 +90,108 @@ class AlarmNumbers(NamedTuple):
     delay_s: float
     latch: bool
     standby: bool
-    cools: bool
+    trips: bool
+    arms_again: bool
+    part_s: float
+    parts: int
+    side: float
+    outputs: int
+    full_first: float
+    full_second: float
 
 
-class AlarmState(NamedTuple):
-    """Whether it is raised, whether standby is over, whether its condition holds, for how long (s), from where."""
-
-    raised: bool
-    armed: bool
-    holds: bool
-    lasted_s: float
-    began_celsius: float
+NUMBERS = len(AlarmNumbers._fields)
 
 
-def numbers(settings: Alarm, action: str) -> AlarmNumbers:
-    """The settings as plain numbers; `action` is the law's."""
+def numbers(settings: Alarm, acting: Acting, period_s: float, follows: bool = False) -> AlarmNumbers:
+    """The settings as plain numbers; `follows` says that the setpoint follows a signal: then it is never a new one."""
+    readings = max(1, round(settings.delay_s / period_s))
+    in_a_part = -(-readings // PARTS)
     return AlarmNumbers(
-        KINDS.index(settings.kind),
-        settings.celsius,
-        settings.hysteresis_celsius,
-        settings.delay_s,
-        settings.latch,
-        settings.standby,
-        action == "cool",
-    )
-
-
-STATE_SIZE = 5
-"""Numbers that hold the state of an alarm."""
+        KINDS.index(settings.kind), settings.celsius, settings.hysteresis_celsius, settings.delay_s, settings.latch,
+        settings.standby, settings.trips, settings.standby and not follows,
+        in_a_part * period_s, -(-readings // in_a_part), *acting,
+    )  # fmt: skip
 
 
 def to_row(alarm: AlarmNumbers) -> list[float]:
-    """An alarm as a row of numbers: the loop is given those that put the output off as one array."""
+    """An alarm as a row of numbers: the loop is given all of them as one array."""
     return [float(value) for value in alarm]
 
 
 @compiled
 def from_row(row: Column) -> AlarmNumbers:
     """An alarm from its row."""
-    return AlarmNumbers(int(row[0]), row[1], row[2], row[3], row[4] != 0.0, row[5] != 0.0, row[6] != 0.0)
+    return AlarmNumbers(
+        int(row[0]), row[1], row[2], row[3], row[4] != 0.0, row[5] != 0.0, row[6] != 0.0, row[7] != 0.0, row[8],
+        int(row[9]), row[10], int(row[11]), row[12], row[13],
+    )  # fmt: skip
+
+
+RAISED, ARMED, HOLDS, LASTED_S, BEGAN_CELSIUS, SIDE, LOWEST_FROM = range(7)
+"""What an alarm remembers, in a row of numbers: whether it is raised, whether standby is over, whether its condition
+holds, for how long, the reading that a loop break is counted from and which way it should move, then the lowest
+readings of a rise, the present part's first."""
+MEMORY_SIZE = LOWEST_FROM + PARTS + 1
 
 
 @compiled
-def state_from_row(row: Column) -> AlarmState:
-    """An alarm's state from its row."""
-    return AlarmState(row[0] != 0.0, row[1] != 0.0, row[2] != 0.0, row[3], row[4])
+def full_side(alarm: AlarmNumbers, demands: Demands) -> float:
+    """Which way a law that gives all it can drives the temperature, 1 up and −1 down; 0 where it could give more."""
+    first = demands.first >= alarm.full_first
+    second = demands.second >= alarm.full_second
+    if alarm.side == 0.0:
+        return (1.0 if first else 0.0) - (1.0 if second else 0.0)
+    full = first and (alarm.outputs < 2 or second)
+    full = full and (alarm.outputs < 3 or demands.third >= alarm.full_second)
+    full = full and (alarm.outputs < 4 or demands.fourth >= alarm.full_second)
+    return alarm.side if full else 0.0
 
 
 @compiled
-def state_to_row(state: AlarmState, row: Column) -> None:
-    """Keep an alarm's state in a row of numbers."""
-    row[0], row[1] = 1.0 if state.raised else 0.0, 1.0 if state.armed else 0.0
-    row[2], row[3], row[4] = 1.0 if state.holds else 0.0, state.lasted_s, state.began_celsius
-
-
-@compiled
-def start() -> AlarmState:
-    """Silent."""
-    return AlarmState(False, False, False, 0.0, 0.0)
+def _rises(alarm: AlarmNumbers, memory: Column, measured_celsius: float, dt_s: float) -> bool:
+    """Whether a reading is so far above the lowest of the last delay, which takes it up."""
+    if memory[HOLDS] == 0.0:
+        memory[HOLDS] = 1.0
+        for k in range(alarm.parts + 1):
+            memory[LOWEST_FROM + k] = measured_celsius
+        memory[LASTED_S] = 0.0
+    elif memory[LASTED_S] + dt_s >= alarm.part_s - 1e-3 * dt_s:
+        for k in range(alarm.parts, 0, -1):
+            memory[LOWEST_FROM + k] = memory[LOWEST_FROM + k - 1]
+        memory[LOWEST_FROM] = measured_celsius
+        memory[LASTED_S] = 0.0
+    else:
+        memory[LOWEST_FROM] = min(memory[LOWEST_FROM], measured_celsius)
+        memory[LASTED_S] += dt_s
+    lowest = float(memory[LOWEST_FROM])
+    for k in range(1, alarm.parts + 1):
+        lowest = min(lowest, memory[LOWEST_FROM + k])
+    back = alarm.hysteresis_celsius if memory[RAISED] != 0.0 else 0.0
+    return measured_celsius - lowest >= alarm.celsius - back
 
 
 @compiled
 def step(
-    alarm: AlarmNumbers, state: AlarmState, setpoint_celsius: float, measured_celsius: float, fault: bool,
-    demand: float, dt_s: float,
-) -> AlarmState:  # fmt: skip
-    """The alarm after one more reading, `dt_s` after the last. While the probe is at fault the others hold still."""
+    alarm: AlarmNumbers, memory: Column, setpoint_is_new: bool, setpoint_celsius: float, measured_celsius: float,
+    fault: bool, demands: Demands, dt_s: float,
+) -> bool:  # fmt: skip
+    """Whether it is raised after one more reading, `dt_s` after the last; `memory` is a row of MEMORY_SIZE numbers.
+
+    While the probe is at fault the others hold still.
+    """
+    was_raised = float(memory[RAISED]) != 0.0
+    if setpoint_is_new and alarm.arms_again:
+        memory[ARMED] = 0.0
     if fault and alarm.kind != PROBE_FAULT:
-        return AlarmState(state.raised, state.armed, False, 0.0, state.began_celsius)
-    back = alarm.hysteresis_celsius if state.raised else 0.0
+        memory[HOLDS], memory[LASTED_S] = 0.0, 0.0
+        return was_raised
+    back = alarm.hysteresis_celsius if was_raised else 0.0
     above = measured_celsius - setpoint_celsius
-    began_celsius = state.began_celsius
+    if alarm.kind == RATE_OF_RISE:
+        raised = _rises(alarm, memory, measured_celsius, dt_s) or (was_raised and alarm.latch)
+        memory[RAISED] = 1.0 if raised else 0.0
+        return raised
     if alarm.kind == HIGH:
         holds = measured_celsius > alarm.celsius - back
     elif alarm.kind == LOW:
@@ -160,50 +206,26 @@ def step(
         holds = abs(above) > alarm.celsius - back
     elif alarm.kind == PROBE_FAULT:
         holds = fault
-    elif alarm.kind == RATE_OF_RISE:
-        # watched in stretches as long as the delay: a steady rise that fast fills one of the next two
-        if not state.holds or state.lasted_s + dt_s >= alarm.delay_s - 1e-3 * dt_s:
-            rose = state.holds and measured_celsius - state.began_celsius >= alarm.celsius
-            still = state.raised and (alarm.latch or rose)
-            return AlarmState(rose or still, True, True, 0.0, measured_celsius)
-        rose = measured_celsius - state.began_celsius >= alarm.celsius
-        return AlarmState(rose or state.raised, True, True, state.lasted_s + dt_s, state.began_celsius)
     else:
-        holds = demand >= FULL_DEMAND
-        moved = (state.began_celsius - measured_celsius) if alarm.cools else (measured_celsius - state.began_celsius)
-        if not state.holds or moved >= alarm.celsius:
-            # it moves as it should: watched anew from here
-            began_celsius = measured_celsius
-            return AlarmState(state.raised and alarm.latch, True, holds, 0.0, began_celsius)
-    armed = state.armed or not alarm.standby or not holds
-    holds = holds and armed
-    lasted_s = (state.lasted_s + dt_s if state.holds else 0.0) if holds else 0.0
+        side = full_side(alarm, demands)
+        holds = side != 0.0
+        moved = side * (measured_celsius - memory[BEGAN_CELSIUS])
+        if not holds or memory[HOLDS] == 0.0 or side != memory[SIDE] or moved >= alarm.celsius:
+            # it moves as it should, or is not driven: watched anew from here
+            memory[BEGAN_CELSIUS], memory[SIDE], memory[LASTED_S] = measured_celsius, side, 0.0
+            memory[ARMED], memory[HOLDS] = 1.0, 1.0 if holds else 0.0
+            memory[RAISED] = 1.0 if was_raised and alarm.latch else 0.0
+            return was_raised and alarm.latch
+    if not alarm.standby or not holds:
+        memory[ARMED] = 1.0
+    holds = holds and memory[ARMED] != 0.0
+    memory[LASTED_S] = (memory[LASTED_S] + dt_s if memory[HOLDS] != 0.0 else 0.0) if holds else 0.0
+    memory[HOLDS] = 1.0 if holds else 0.0
     # a rounding before the delay is over counts as over
-    raised = (holds and lasted_s >= alarm.delay_s - 1e-3 * dt_s) or (state.raised and (alarm.latch or holds))
-    return AlarmState(raised, armed, holds, lasted_s, began_celsius)
-
-
-@entry_in_one_piece
-def fill_raised(
-    alarm: AlarmNumbers,
-    setpoint_celsius: Column,
-    measured_celsius: Column,
-    demand: Column,
-    lost: Flags,
-    dt_s: float,
-    raised: Flags,
-) -> None:
-    """Whether it is raised at each row of a run; a reading that is NaN is a probe fault. Where power is `lost` the
-    controller is off, and starts afresh after it; an empty `lost` says that it never is."""
-    state = start()
-    for k in range(len(measured_celsius)):
-        raised[k] = False
-        if len(lost) > 0 and lost[k]:
-            state = start()
-            continue
-        fault = np.isnan(measured_celsius[k])
-        state = step(alarm, state, setpoint_celsius[k], measured_celsius[k], fault, demand[k], dt_s)
-        raised[k] = state.raised
+    over = holds and memory[LASTED_S] >= alarm.delay_s - 1e-3 * dt_s
+    raised = over or (was_raised and (alarm.latch or holds))
+    memory[RAISED] = 1.0 if raised else 0.0
+    return raised
 
 
 def line(settings: Alarm) -> str:

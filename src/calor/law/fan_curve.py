@@ -244,6 +244,20 @@ def step(
 
 
 @compiled
+def override(law: FanCurveNumbers, state: FanCurveState, output: float, dt_s: float) -> tuple[FanCurveState, Demands]:
+    """What it gives while a guard puts the output to `output`: a fan that is to start has its kick, one that stands
+    will have it."""
+    kick_left_s, given = 0.0, output
+    if output > 0.0:
+        kick_left_s = state.kick_left_s if state.on else law.kick_s
+        if kick_left_s > 0.0:
+            kick_left_s -= dt_s
+            given = max(output, law.kick_output)
+    second = output if law.has_second else 0.0
+    return FanCurveState(output > 0.0, kick_left_s, given, second > 0.5), two(given, second)
+
+
+@compiled
 def decide(law: FanCurveNumbers, state: FanCurveState, given: Inputs, dt_s: float) -> tuple[FanCurveState, Demands]:
     """One decision, as every law makes it."""
     return step(law, state, given.measured_celsius, given.other_celsius, dt_s)

@@ -15,7 +15,6 @@ from calor.law.outputs import Demands, Inputs, Outline, two
 from calor.settings import Settings, choice, difference, duration, temperature
 from calor.units import TemperatureUnit, difference_to, format_difference, format_duration, format_temperature
 
-FOREVER_S = 1e18
 DEFAULT_HYSTERESIS_CELSIUS = 1.0
 
 
@@ -183,8 +182,8 @@ def numbers(settings: OnOff) -> OnOffNumbers:
 
 
 def start() -> OnOffState:
-    """Off, and free to switch on at once."""
-    return OnOffState(False, FOREVER_S, False, FOREVER_S)
+    """Off from this moment on: nobody knows when it was switched off, so that a minimum off time begins here."""
+    return OnOffState(False, 0.0, False, 0.0)
 
 
 @compiled
@@ -223,6 +222,28 @@ def step(
             law, True, base - law.on_celsius, base - law.off_celsius, cool_on, cool_held_s, measured_celsius
         )
     return OnOffState(on, held_s, cool_on, cool_held_s), two(1.0 if on else 0.0, 1.0 if cool_on else 0.0)
+
+
+@compiled
+def _put(law: OnOffNumbers, on: bool, held_s: float, output: float) -> tuple[bool, float, float]:
+    """(on, held, demand) of one output put to `output`: off at once, on again only after the minimum off time."""
+    wanted = output > 0.5
+    if on and not wanted:
+        return False, 0.0, output
+    if wanted and not on:
+        if held_s < law.min_off_s:
+            return False, held_s, 0.0
+        return True, 0.0, output
+    return on, held_s, output
+
+
+@compiled
+def override(law: OnOffNumbers, state: OnOffState, output: float, dt_s: float) -> tuple[OnOffState, Demands]:
+    """What it gives while a guard puts the output to `output`, below 0 to cooling; more than half counts as on."""
+    first = max(output, 0.0) if law.both else output
+    on, held_s, demand = _put(law, state.on, state.held_s + dt_s, first)
+    cool_on, cool_held_s, cool = _put(law, state.cool_on, state.cool_held_s + dt_s, max(-output, 0.0))
+    return OnOffState(on, held_s, cool_on, cool_held_s), two(demand, cool if law.both else 0.0)
 
 
 @compiled

@@ -47,6 +47,12 @@ def one(demand: float) -> Demands:
 
 
 @compiled
+def every(demand: float) -> Demands:
+    """The same demand for all outputs."""
+    return Demands(demand, demand, demand, demand)
+
+
+@compiled
 def two(first: float, second: float) -> Demands:
     """The demands of a law with two outputs."""
     return Demands(first, second, 0.0, 0.0)

@@ -1,8 +1,10 @@
 """PID in the standard (ISA) form: u = Kc·(e + (1/Ti)∫e dt + Td·de/dt).
 
 The derivative acts on the measurement and is filtered; the setpoint's weight acts on the proportional part,
-counted from the first reading so that it does not depend on where the temperature scale has its zero. The
-integral is clamped, or corrected by back-calculation, where the output is at a limit.
+counted from the first reading so that it does not depend on where the temperature scale has its zero. Without
+integral action there is nothing to make up for a weight, and the whole error counts. Where gains change, what the
+weight held back moves to the integral, so that the output does not jump. The integral is clamped, or corrected by
+back-calculation, where the output is at a limit.
 Source: Åström & Hägglund, Advanced PID Control (2006), chapter 3 (form, filter, weight, both anti-windups).
 """
 
@@ -17,26 +19,13 @@ from pydantic import Field, Strict, model_validator
 from calor.compiled import compiled
 from calor.law import split
 from calor.law.dialect import band_celsius, from_standard
+from calor.law.gains import MOST_GAIN_SETS, GainNumbers, GainSet, gains_at, gains_of
+from calor.law.gains import numbers as gain_numbers
 from calor.law.outputs import Demands, Inputs, Outline, two
-from calor.settings import Settings, choice, difference, duration, fraction, number, temperature
+from calor.settings import Settings, choice, difference, duration, fraction, number
 from calor.units import TemperatureUnit, difference_to, format_difference, format_gain
 
 GainForm = Literal["standard", "parallel", "series", "band"]
-
-
-MOST_GAIN_SETS = 6
-Six = tuple[float, float, float, float, float, float]
-
-
-class GainSet(Settings):
-    """Gains tuned at one setpoint."""
-
-    at_celsius: float = temperature(..., "Tuned at", "The setpoint they were tuned at.")
-    gain_per_celsius: float = number(
-        ..., "Gain", "Share of full output for each °C of error.", "gain_per_celsius", 0.0, 1000.0
-    )
-    integral_time_s: float = duration(0.0, "Integral time", "0 means no integral action.", 0.0, 1e6)
-    derivative_time_s: float = duration(0.0, "Derivative time", "0 means no derivative action.", 0.0, 1e5)
 
 
 class Pid(Settings):
@@ -64,9 +53,10 @@ class Pid(Settings):
         1000.0,
     )
     setpoint_weight: float = number(
-        1.0, "Setpoint weight", "Share of a setpoint step that the proportional part sees.", "number", 0.0, 1.0
-    )
-    output_low: float = fraction(0.0, "Output minimum", "The demand never goes below this.")
+        1.0, "Setpoint weight", "Share of a setpoint step that the proportional part sees; 1 without integral action.",
+        "number", 0.0, 1.0,
+    )  # fmt: skip
+    output_low: float = fraction(0.0, "Output minimum", "The demand never goes below this, but by hand.")
     output_high: float = fraction(1.0, "Output maximum", "The demand never goes above this.")
     anti_windup: Literal["clamp", "back_calculate", "none"] = choice(
         "clamp",
@@ -94,6 +84,20 @@ class Pid(Settings):
         1.0, "Cooling gain ratio", "With heat_cool: in proportion to heating's; below 1 where cooling is the stronger.",
         "number", 0.01, 100.0,
     )  # fmt: skip
+    cool_gain_per_celsius: float | None = number(
+        None, "Cooling gain", "With heat_cool: share of full cooling for each °C; in place of the ratio.",
+        "gain_per_celsius", 1e-6, 1000.0,
+    )  # fmt: skip
+    cool_integral_time_s: float | None = duration(
+        None, "Cooling integral", "With heat_cool: integral time while it cools; heating's where left out.", 0.0, 1e6
+    )
+    cool_derivative_time_s: float | None = duration(
+        None,
+        "Cooling derivative",
+        "With heat_cool: derivative time as it cools; heating's where left out.",
+        0.0,
+        1e5,
+    )
     cool_output_high: float = fraction(
         1.0, "Cooling maximum", "With heat_cool: cooling never gives more than this.", 0.01
     )
@@ -128,6 +132,7 @@ class Pid(Settings):
                 f"output_low ({self.output_low:g}) must be 0 where the law heats and cools: cooling has its own limit,"
                 " cool_output_high"
             )
+        self._check_cooling()
         places = [item.at_celsius for item in self.gain_sets]
         if sorted(set(places)) != places:
             raise ValueError(
@@ -135,38 +140,45 @@ class Pid(Settings):
             )
         return self
 
+    def _check_cooling(self) -> None:
+        own = [
+            key for key in ("cool_gain_per_celsius", "cool_integral_time_s", "cool_derivative_time_s")
+            if getattr(self, key) is not None
+        ]  # fmt: skip
+        if own and self.action != "heat_cool":
+            raise ValueError(f'{own[0]} ({getattr(self, own[0]):g}) goes with action = "heat_cool" only; leave it out')
+        if self.cool_gain_per_celsius is None:
+            return
+        if self.cool_gain_ratio != 1.0:
+            raise ValueError("give either cool_gain_per_celsius or cool_gain_ratio, not both")
+        if self.gain_sets:
+            raise ValueError("gain_sets give heating's gain; say cooling's by cool_gain_ratio")
+        if self.gain_per_celsius == 0.0:
+            raise ValueError("cool_gain_per_celsius needs a gain_per_celsius above 0 for heating; give one")
+
 
 class PidNumbers(NamedTuple):
-    """The law as the kernel sees it. A rate of 0 switches an action off."""
+    """The law as the kernel sees it."""
 
     direction: float
-    gain_per_celsius: float
-    integral_rate_per_s: float
-    derivative_time_s: float
+    gains: GainNumbers
     derivative_filter: float
     setpoint_weight: float
     output_low: float
     output_high: float
     holds_at_limit: bool
-    back_calculation_rate_per_s: float
     bias: float
     integral_band_celsius: float
     slew_per_s: float
     ramp_celsius_per_s: float
     split: split.Split
-    sets: int
-    interpolates: bool
-    set_celsius: Six
-    set_gain: Six
-    set_rate: Six
-    set_derivative_s: Six
-    set_back_calculation_rate: Six
 
 
 class PidState(NamedTuple):
     """Integral and derivative parts (fraction), the reading before, the first reading, and whether there are any.
 
-    `output` is the demand before, `aim_celsius` the setpoint on its way.
+    `output` is the demand before, `aim_celsius` the setpoint on its way, `held_back_per_celsius` the gain times what of
+    a setpoint's change its weight keeps from the proportional part.
     """
 
     integral: float
@@ -177,6 +189,14 @@ class PidState(NamedTuple):
     has_before: bool
     output: float
     aim_celsius: float
+    held_back_per_celsius: float
+
+
+def cool_ratio(settings: Pid) -> float:
+    """Cooling's gain in proportion to heating's."""
+    if settings.cool_gain_per_celsius is None:
+        return settings.cool_gain_ratio
+    return settings.cool_gain_per_celsius / settings.gain_per_celsius
 
 
 def numbers(settings: Pid) -> PidNumbers:
@@ -185,90 +205,48 @@ def numbers(settings: Pid) -> PidNumbers:
     low, high = settings.output_low, settings.output_high
     if settings.action == "heat_cool":
         apart = split.Split(
-            True, 0.5 * settings.dead_zone, settings.cool_gain_ratio, settings.output_high, settings.cool_output_high
+            True, 0.5 * settings.dead_zone, cool_ratio(settings), settings.output_high, settings.cool_output_high
         )
         low, high = split.lowest(apart), split.highest(apart)
-    sets = settings.gain_sets
+    ti_s, td_s, back = settings.integral_time_s, settings.derivative_time_s, settings.anti_windup == "back_calculate"
+    cool_ti_s, cool_td_s = settings.cool_integral_time_s, settings.cool_derivative_time_s
+    cool = None
+    if cool_ti_s is not None or cool_td_s is not None:
+        cool = gains_of(0.0, ti_s if cool_ti_s is None else cool_ti_s, td_s if cool_td_s is None else cool_td_s, back)
+    own = gains_of(settings.gain_per_celsius, ti_s, td_s, back)
     return PidNumbers(
         -1.0 if settings.action == "cool" else 1.0,
-        settings.gain_per_celsius,
-        _rate(settings.integral_time_s),
-        settings.derivative_time_s,
+        gain_numbers(own, cool, settings.gain_sets, settings.gains_by == "interpolated", back),
         settings.derivative_filter,
         settings.setpoint_weight,
         low,
         high,
         settings.anti_windup == "clamp",
-        _back_calculation_rate(settings, settings.integral_time_s, settings.derivative_time_s),
         settings.bias,
         math.inf if settings.integral_band_celsius is None else settings.integral_band_celsius,
         settings.slew_per_s,
         settings.ramp_celsius_per_s,
         apart,
-        len(sets),
-        settings.gains_by == "interpolated",
-        _six([item.at_celsius for item in sets]),
-        _six([item.gain_per_celsius for item in sets]),
-        _six([_rate(item.integral_time_s) for item in sets]),
-        _six([item.derivative_time_s for item in sets]),
-        _six([_back_calculation_rate(settings, item.integral_time_s, item.derivative_time_s) for item in sets]),
-    )
-
-
-def _rate(integral_time_s: float) -> float:
-    """1/s; 0 without integral action."""
-    return 1.0 / integral_time_s if integral_time_s > 0.0 else 0.0
-
-
-def _back_calculation_rate(settings: Pid, integral_time_s: float, derivative_time_s: float) -> float:
-    """Back-calculation rate of the integral at an output limit, 1/s; 0 without."""
-    if settings.anti_windup != "back_calculate" or integral_time_s <= 0.0:
-        return 0.0
-    led_s = math.sqrt(integral_time_s * derivative_time_s) if derivative_time_s > 0.0 else integral_time_s
-    return 1.0 / led_s
-
-
-def _six(values: list[float]) -> Six:
-    a, b, c, d, e, f = values + [0.0] * (MOST_GAIN_SETS - len(values))
-    return a, b, c, d, e, f
-
-
-@compiled
-def gains_at(law: PidNumbers, setpoint_celsius: float) -> tuple[float, float, float, float]:
-    """(gain, integral rate, derivative time, lead-back rate) at a setpoint: the law's own, or those of its sets."""
-    if law.sets == 0:
-        return law.gain_per_celsius, law.integral_rate_per_s, law.derivative_time_s, law.back_calculation_rate_per_s
-    above = 0
-    while above < law.sets and law.set_celsius[above] < setpoint_celsius:
-        above += 1
-    below = max(above - 1, 0)
-    above = min(above, law.sets - 1)
-    share = 0.0
-    if above > below:
-        share = (setpoint_celsius - law.set_celsius[below]) / (law.set_celsius[above] - law.set_celsius[below])
-        if not law.interpolates:
-            share = 1.0 if share > 0.5 else 0.0
-    rest = 1.0 - share
-    return (
-        rest * law.set_gain[below] + share * law.set_gain[above],
-        rest * law.set_rate[below] + share * law.set_rate[above],
-        rest * law.set_derivative_s[below] + share * law.set_derivative_s[above],
-        rest * law.set_back_calculation_rate[below] + share * law.set_back_calculation_rate[above],
     )
 
 
 def start() -> PidState:
     """Nothing read, nothing integrated."""
-    return PidState(0.0, 0.0, 0.0, 0.0, False, False, 0.0, 0.0)
+    return PidState(0.0, 0.0, 0.0, 0.0, False, False, 0.0, 0.0, 0.0)
 
 
 @compiled
-def pause(state: PidState) -> PidState:
-    """The state while there is no reading: the integral is kept, the derivative starts anew."""
-    return PidState(
-        state.integral, 0.0, state.before_celsius, state.first_celsius, state.has_first, False, state.output,
-        state.aim_celsius,
+def override(law: PidNumbers, state: PidState, output: float, dt_s: float) -> tuple[PidState, Demands]:
+    """What it gives while a guard puts the output to `output`, below 0 to cooling.
+
+    The integral is kept, the derivative starts anew after it, and a slew limit begins from what was given.
+    """
+    demand = split.demand_for(law.split, output) if law.split.used else output
+    after = PidState(
+        state.integral, 0.0, state.before_celsius, state.first_celsius, state.has_first, False, demand,
+        state.aim_celsius, state.held_back_per_celsius,
     )  # fmt: skip
+    return after, two(max(output, 0.0), max(-output, 0.0))
 
 
 @compiled
@@ -283,45 +261,53 @@ def step(
     """
     first = state.first_celsius if state.has_first else measured_celsius
     before = state.before_celsius if state.has_before else measured_celsius
-    gain_per_celsius, rate_per_s, derivative_time_s, back_calculation_rate_per_s = gains_at(law, setpoint_celsius)
-    gain = law.direction * gain_per_celsius
+    gains = gains_at(law.gains, setpoint_celsius, state.output < 0.0)
+    gain, rate_per_s = law.direction * gains.gain_per_celsius, gains.integral_rate_per_s
     aim = setpoint_celsius
     if law.ramp_celsius_per_s > 0.0:
         most = law.ramp_celsius_per_s * dt_s
         begun = state.aim_celsius if state.has_first else measured_celsius
         aim = min(max(setpoint_celsius, begun - most), begun + most)
     error = aim - measured_celsius
-    weighted = law.setpoint_weight * (aim - first) - (measured_celsius - first)
+    # without an integral the whole error counts, or it would rest elsewhere with each first reading
+    weight = law.setpoint_weight if rate_per_s > 0.0 else 1.0
+    held_back = gain * (1.0 - weight)
+    integral = state.integral
+    if state.has_first and held_back != state.held_back_per_celsius:
+        integral += (held_back - state.held_back_per_celsius) * (state.aim_celsius - first)
+    weighted = weight * (aim - first) - (measured_celsius - first)
     derivative = 0.0
-    if derivative_time_s > 0.0:
-        fall = gain * derivative_time_s * (measured_celsius - before)
-        derivative_lag_s = derivative_time_s / law.derivative_filter
+    if gains.derivative_time_s > 0.0:
+        fall = gain * gains.derivative_time_s * (measured_celsius - before)
+        derivative_lag_s = gains.derivative_time_s / law.derivative_filter
         derivative = (derivative_lag_s * state.derivative - fall) / (derivative_lag_s + dt_s)
-    wanted = gain * weighted + state.integral + derivative + law.bias
+    wanted = gain * weighted + integral + derivative + law.bias
     if not np.isnan(hand):
-        asked = split.demand_for(law.split, hand) if law.split.used else hand
-        integral = state.integral + asked - wanted if rate_per_s > 0.0 else 0.0
-        return PidState(integral, derivative, measured_celsius, first, True, True, asked, aim), asked
+        asked = split.demand_for(law.split, hand) if law.split.used else min(hand, law.output_high)
+        integral = integral + asked - wanted if rate_per_s > 0.0 else 0.0
+        return PidState(integral, derivative, measured_celsius, first, True, True, asked, aim, held_back), asked
     demand = min(max(wanted, law.output_low), law.output_high)
     if law.slew_per_s > 0.0:
         step_most = law.slew_per_s * dt_s
         demand = min(max(demand, state.output - step_most), state.output + step_most)
+        # it may begin outside the limits: from off, or from an output put there by hand or by a guard
+        demand = min(max(demand, law.output_low), law.output_high)
     growth = gain * error * rate_per_s
     if abs(error) > law.integral_band_celsius:
         growth = 0.0
     held = law.holds_at_limit and ((wanted > demand and growth > 0.0) or (wanted < demand and growth < 0.0))
     if held:
         growth = 0.0
-    if back_calculation_rate_per_s > 0.0:
-        growth += (demand - wanted) * back_calculation_rate_per_s
-    integral = state.integral + growth * dt_s
-    return PidState(integral, derivative, measured_celsius, first, True, True, demand, aim), demand
+    if gains.back_calculation_rate_per_s > 0.0:
+        growth += (demand - wanted) * gains.back_calculation_rate_per_s
+    integral += growth * dt_s
+    return PidState(integral, derivative, measured_celsius, first, True, True, demand, aim, held_back), demand
 
 
 def outline(settings: Pid, setpoint_celsius: float) -> list[Outline]:
     """What the proportional part asks at each temperature around the setpoint; cooling of two outputs below 0."""
     plain = numbers(settings)
-    gain = plain.direction * gains_at(plain, setpoint_celsius)[0]
+    gain = plain.direction * gains_at(plain.gains, setpoint_celsius, False).gain_per_celsius
     reach = 0.75 / abs(gain) if gain else 5.0
     reach = max(reach * (plain.output_high - min(plain.output_low, 0.0) + abs(settings.bias)), 0.2)
     x = np.linspace(setpoint_celsius - reach, setpoint_celsius + reach, 241)
@@ -388,9 +374,10 @@ def consequences(settings: Pid, unit: TemperatureUnit, setpoint_celsius: float) 
         if settings.gain_per_celsius and zone:
             wide = format_difference(unit, zone / settings.gain_per_celsius)
             lines["dead_zone"] = f"{word} over {wide} of the band."
-        cool = settings.gain_per_celsius * settings.cool_gain_ratio
+        cool = settings.gain_per_celsius * cool_ratio(settings)
         if cool:
-            lines["cool_gain_ratio"] = f"Cooling's band is {format_difference(unit, band_celsius(cool))}."
+            key = "cool_gain_ratio" if settings.cool_gain_per_celsius is None else "cool_gain_per_celsius"
+            lines[key] = f"Cooling's band is {format_difference(unit, band_celsius(cool))}."
     if settings.gain_sets:
         lines["gain_per_celsius"] = "Not used: the gain sets are."
     lines["shown_as"] = form_line(settings, unit)

@@ -1,7 +1,8 @@
 """All laws in one place: the settings of a design's [law], and the one step the kernel calls.
 
 The step runs the law under its guards: a probe fault and a latched cut-out come before the law. A law is a module and
-a word in LAWS: its settings, `numbers`, `decide`, and where it remembers something `start`, and `pause` for a fault.
+a word in LAWS: its settings, `numbers`, `decide`, and where it remembers something `start`, and `override`: what it
+does while a guard puts the output somewhere, so that it knows afterwards what was given, and for how long.
 """
 
 from __future__ import annotations
@@ -14,7 +15,7 @@ import numpy as np
 from pydantic import Field
 
 from calor.compiled import family
-from calor.law import code, fan_curve, guard, manual, on_off, outputs, pid, stages, timer
+from calor.law import alarm, code, fan_curve, guard, manual, on_off, outputs, pid, stages, timer
 from calor.law.guard import Guard, GuardNumbers
 from calor.law.outputs import Demands, Inputs
 from calor.settings import kinds_of
@@ -75,6 +76,20 @@ def output_names(settings: AnyLaw) -> tuple[str, ...]:
     return names
 
 
+def acting(settings: AnyLaw) -> alarm.Acting:
+    """How a law acts, as an alarm for a loop break has to know: full is all that its own limits let it ask."""
+    side = {"heat": 1.0, "cool": -1.0}.get(settings.action, 0.0)
+    first = getattr(settings, "output_high", 1.0)
+    second = getattr(settings, "cool_output_high", 1.0) if settings.action == "heat_cool" else 1.0
+    return alarm.Acting(side, len(output_names(settings)), alarm.FULL_SHARE * first, alarm.FULL_SHARE * second)
+
+
+def alarm_numbers(settings: AnyLaw, guards: Guard, follows: bool) -> list[alarm.AlarmNumbers]:
+    """The alarms of a law as plain numbers; `follows` says that its setpoint follows a signal."""
+    how = acting(settings)
+    return [alarm.numbers(one, how, float(settings.period_s), follows) for one in guards.alarms]
+
+
 @cache
 def _unused() -> LawNumbers:
     """What stands for the laws that are not in use."""
@@ -110,14 +125,24 @@ def _tripped() -> list[str]:
 
 def _step() -> list[str]:
     """One decision of any law under its guards, its branches in the order of the list."""
+    put = [
+        line
+        for k, m in _REMEMBERING.items()
+        if hasattr(m, "override")
+        for line in (
+            f"        if law.kind == {k.upper()}:",
+            f"            {k}_state, demands = {k}.override(law.{k}, {k}_state, put_to, dt_s)",
+        )
+    ]
     lines = [
         "def step(law: LawNumbers, state: LawState, given: Inputs, dt_s: float) -> tuple[LawState, Demands]:",
         '    """One decision of any law under its guards: (state, demand of each output, 0 to 1)."""',
         "    cut_out = state.cut_out or (not given.fault and guard.trips(law.guard, given.measured_celsius))",
         *(f"    {kind}_state = state.{kind}" for kind in _REMEMBERING),
-        "    if given.fault:",
-        "        demands = outputs.one(law.guard.probe_fault_output)",
-        *(f"        {k}_state = {k}.pause({k}_state)" for k, m in _REMEMBERING.items() if hasattr(m, "pause")),
+        "    if given.fault or cut_out or given.off:",
+        "        put_to = law.guard.probe_fault_output if given.fault and not cut_out and not given.off else 0.0",
+        "        demands = outputs.every(put_to)",
+        *put,
     ]
     for kind in _DECIDING:
         lines.append(f"    elif law.kind == {kind.upper()}:")
@@ -129,9 +154,7 @@ def _step() -> list[str]:
     return [
         *lines,
         "    else:",
-        "        demands = outputs.one(0.0)",
-        "    if cut_out or given.off:",
-        "        demands = outputs.one(0.0)",
+        "        demands = outputs.every(0.0)",
         f"    return LawState({states}cut_out), demands",
     ]
 

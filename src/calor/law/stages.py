@@ -17,7 +17,7 @@ from calor.law.outputs import MOST_OUTPUTS, Demands, Inputs, Outline
 from calor.settings import Settings, choice, difference, duration, fraction
 from calor.units import TemperatureUnit, difference_to, format_difference, format_duration
 
-FOREVER_S = 1e18
+LONG_AGO_S = 1e18
 Four = tuple[float, float, float, float]
 FourFlags = tuple[bool, bool, bool, bool]
 
@@ -162,8 +162,8 @@ def numbers(settings: Stages) -> StagesNumbers:
 
 
 def start() -> StagesState:
-    """All off, and free to go on at once."""
-    return StagesState((False, False, False, False), (FOREVER_S, FOREVER_S, FOREVER_S, FOREVER_S), 0, FOREVER_S)
+    """All off from this moment on: nobody knows when they were switched, so that minimum off times begin here."""
+    return StagesState((False, False, False, False), (0.0, 0.0, 0.0, 0.0), 0, LONG_AGO_S)
 
 
 @compiled
@@ -211,6 +211,39 @@ def step(
     if law.rotates and were_on and not (on0 or on1 or on2 or on3):
         lead = (lead + 1) % law.used
     demands = Demands(1.0 if on0 else 0.0, 1.0 if on1 else 0.0, 1.0 if on2 else 0.0, 1.0 if on3 else 0.0)
+    return StagesState((on0, on1, on2, on3), (held0, held1, held2, held3), lead, since_s), demands
+
+
+@compiled
+def override(law: StagesNumbers, state: StagesState, output: float, dt_s: float) -> tuple[StagesState, Demands]:
+    """What they give while a guard puts each to `output`, more than half counting as on: off at once, on again only
+    after the minimum off time and one by one where there is a stage delay."""
+    lead, since_s, wanted = state.lead, state.since_start_s + dt_s, output > 0.5
+    free = since_s >= law.stage_delay_s
+    on0, on1, on2, on3 = state.on
+    held0, held1, held2, held3 = state.held_s
+    for stage in range(law.used):
+        output_number = (stage + lead) % law.used
+        on, held_s = state.on[output_number], state.held_s[output_number] + dt_s
+        if on and not wanted:
+            on, held_s = False, 0.0
+        elif wanted and not on and held_s >= law.min_off_s and free:
+            on, held_s, since_s = True, 0.0, 0.0
+            free = law.stage_delay_s <= 0.0
+        if output_number == 0:
+            on0, held0 = on, held_s
+        elif output_number == 1:
+            on1, held1 = on, held_s
+        elif output_number == 2:
+            on2, held2 = on, held_s
+        else:
+            on3, held3 = on, held_s
+    if law.rotates and (state.on[0] or state.on[1] or state.on[2] or state.on[3]) and not (on0 or on1 or on2 or on3):
+        lead = (lead + 1) % law.used
+    demands = Demands(
+        output if on0 or not wanted else 0.0, output if on1 or not wanted else 0.0,
+        output if on2 or not wanted else 0.0, output if on3 or not wanted else 0.0,
+    )  # fmt: skip
     return StagesState((on0, on1, on2, on3), (held0, held1, held2, held3), lead, since_s), demands
 
 

@@ -135,6 +135,13 @@ def outline(settings: Timer) -> list[Outline]:
 
 
 @compiled
+def override(law: TimerNumbers, state: TimerState, output: float, dt_s: float) -> tuple[TimerState, Demands]:
+    """What it gives while a guard puts the output to `output`: its clock goes on."""
+    after, _ = step(law, state, dt_s)
+    return after, one(output)
+
+
+@compiled
 def decide(law: TimerNumbers, state: TimerState, given: Inputs, dt_s: float) -> tuple[TimerState, Demands]:
     """One decision, as every law makes it; it looks at nothing."""
     after, demand = step(law, state, dt_s)

@@ -134,6 +134,7 @@ def slopes(load: ChamberNumbers, state: LoadState, level: float, second: float, 
         loss += load.fan_w_per_k * max(level, 0.0) ** load.fan_exponent
     loss += load.second_fan_w_per_k * second
     lost = loss * (state.celsius - around.ambient_celsius) - load.always_watt - load.second_watt * second
+    lost -= around.heat_watt
     return LoadState(
         (to_air - to_contents - lost) / load.air_j_per_k,
         (load.heater_watt * level - to_air) / load.heater_j_per_k,
@@ -147,7 +148,7 @@ def air_slope(load: ChamberNumbers, state: LoadState, second: float, around: Sur
     """How fast the air of a linear chamber warms, °C/s."""
     to_air = load.heater_to_air_w_per_k * (state.source_celsius - state.celsius)
     to_contents = load.air_to_contents_w_per_k * (state.celsius - state.store_celsius)
-    lost = (load.loss_w_per_k + around.extra_w_per_k) * (state.celsius - around.ambient_celsius)
+    lost = (load.loss_w_per_k + around.extra_w_per_k) * (state.celsius - around.ambient_celsius) - around.heat_watt
     return (to_air - to_contents - lost + load.always_watt + load.second_watt * second) / load.air_j_per_k
 
 
@@ -179,7 +180,7 @@ def fill_step_matrix(matrix: Table, load: ChamberNumbers, added_j_per_k: float, 
             load.air_to_contents_w_per_k, load.contents_j_per_k, load.loss_w_per_k, always,
             0.0, 1.0, load.second_watt, 0.0,
         )  # fmt: skip
-        around = Surroundings(1.0 if column == 5 else 0.0, 0.0, 0.0)
+        around = Surroundings(1.0 if column == 5 else 0.0, 0.0, 0.0, 0.0)
         state = LoadState(
             1.0 if column == 0 else 0.0, 1.0 if column == 1 else 0.0, 1.0 if column == 2 else 0.0, added_j_per_k
         )

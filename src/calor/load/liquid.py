@@ -184,7 +184,7 @@ def flows(
     lost = (load.loss_w_per_k + around.extra_w_per_k) * (celsius - around.ambient_celsius)
     if not dry:
         lost += evaporation_watt(load, celsius, around)
-    return given + load.second_watt * second - lost, load.heater_watt * level - given
+    return given + load.second_watt * second + around.heat_watt - lost, load.heater_watt * level - given
 
 
 @compiled
@@ -279,7 +279,7 @@ def settled_celsius(settings: Liquid, level: float, ambient_celsius: float) -> f
     """Where the liquid settles at output `level`, in air of half humidity; it boils at most."""
     plain = numbers(settings)
     heat = settings.heater_watt * level
-    around = Surroundings(ambient_celsius, 0.0, 0.5)
+    around = Surroundings(ambient_celsius, 0.0, 0.5, 0.0)
     boils = plain.boils_at_celsius
     if plain.loss_w_per_k <= 0.0 and plain.evaporation_watt <= 0.0:
         return ambient_celsius if not heat else -np.inf if heat < 0.0 else boils
@@ -312,7 +312,7 @@ def consequences(settings: Liquid, unit: TemperatureUnit, setpoint_celsius: floa
     if settings.heater_watt > 0.0 and rise > 0.0:
         warm_s = (plain.liquid_j_per_k + plain.element_j_per_k) * rise / settings.heater_watt
         lines["mass_kg"] = f"To the setpoint in {format_duration(warm_s)} at the very least."
-    wet = evaporation_watt(plain, setpoint_celsius, Surroundings(settings.ambient_celsius, 0.0, 0.5))
+    wet = evaporation_watt(plain, setpoint_celsius, Surroundings(settings.ambient_celsius, 0.0, 0.5, 0.0))
     if wet:
         lines["surface_m2"] = f"Evaporation takes {wet:.3g} W at the setpoint, at half humidity; a lid saves it."
     lines["loss_w_per_k"] = f"Holding takes {plain.loss_w_per_k * rise + wet:.3g} W."

@@ -118,7 +118,7 @@ def slope(load: LumpNumbers, state: LoadState, level: float, second: float, arou
     """How fast it warms, °C/s."""
     celsius = state.celsius
     above = celsius - around.ambient_celsius
-    heat = load.heater_watt * level + load.second_watt * second + load.always_watt
+    heat = load.heater_watt * level + load.second_watt * second + load.always_watt + around.heat_watt
     heat -= loss_w_per_k(load, level, second, around.extra_w_per_k) * above
     if load.radiating_w_per_k4 > 0.0:
         own, other = square(celsius + 273.15), square(around.ambient_celsius + 273.15)

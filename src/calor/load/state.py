@@ -23,11 +23,13 @@ class LoadState(NamedTuple):
 
 
 class Surroundings(NamedTuple):
-    """What the load stands in: ambient (°C), a loss beside its own (W/K), and the air's relative humidity (0 to 1)."""
+    """What the load stands in: ambient (°C), a loss beside its own (W/K), the air's relative humidity (0 to 1), and
+    heat from outside (W)."""
 
     ambient_celsius: float
     extra_w_per_k: float
     humidity: float
+    heat_watt: float
 
 
 @compiled

@@ -130,7 +130,10 @@ def slopes(
     leak = (load.loss_w_per_k + around.extra_w_per_k) * (around.ambient_celsius - state.celsius)
     away = load.sink_w_per_k * (state.source_celsius - around.ambient_celsius)
     return LoadState(
-        (load.always_watt + leak - taken) / load.cold_j_per_k, (given - away) / load.sink_j_per_k, plate_slope, 0.0
+        (load.always_watt + around.heat_watt + leak - taken) / load.cold_j_per_k,
+        (given - away) / load.sink_j_per_k,
+        plate_slope,
+        0.0,
     )
 
 
@@ -161,7 +164,7 @@ def settled_celsius(settings: Thermoelectric, level: float, ambient_celsius: flo
     import numpy as np
 
     plain = numbers(settings)
-    around = Surroundings(ambient_celsius, 0.0, 0.5)
+    around = Surroundings(ambient_celsius, 0.0, 0.5, 0.0)
     parts = 3 if settings.two_stages else 2
     order = (0, 1, 2)[:parts]
 

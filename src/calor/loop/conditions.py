@@ -37,7 +37,7 @@ def timeline(design: Design, trial: Trial) -> Conditions:
     if put_on is not None:
         instants |= set(put_on.time_s.tolist())
     for event in trial.events:
-        instants |= {event.at_s, event.end_s(trial.span_s, watchdog_s)}
+        instants.update(*event.spans_s(trial.span_s, watchdog_s))
     at_s = np.array([*sorted(instant for instant in instants if instant < trial.span_s), np.inf])
     values = np.zeros((len(at_s), COLUMNS))
     air = ambient.weather(trial, design.ambient_celsius(trial), at_s)
@@ -47,7 +47,9 @@ def timeline(design: Design, trial: Trial) -> Conditions:
     if put_on is not None:
         values[:, RECORDED] = put_on.share[np.maximum(np.searchsorted(put_on.time_s, at_s, side="right") - 1, 0)]
     for event in trial.events:
-        during = (at_s >= event.at_s) & (at_s < event.end_s(trial.span_s, watchdog_s))
+        during = np.zeros(len(at_s), np.bool_)
+        for begin_s, end_s in event.spans_s(trial.span_s, watchdog_s):
+            during |= (at_s >= begin_s) & (at_s < end_s)
         if not (event.sets_setpoint and design.setpoint.locked):
             event.change(design, Span(at_s, values, during))
     # what an event does to the ambient leaves the water in the air, for evaporation as for the dew point
@@ -72,19 +74,18 @@ def happenings(design: Design, trial: Trial) -> tuple[tuple[RunEvent, ...], tupl
     """
     events, disturbances = [], []
     for event in sorted(trial.events, key=lambda event: event.at_s):
-        if event.at_s >= trial.span_s:
-            continue
         text = describe(event)
-        if design.setpoint.locked and event.sets_setpoint:
-            events.append(RunEvent(event.at_s, event.kind, f"{text} refused: locked"))
-            continue
-        until_s = min(event.end_s(trial.span_s, design.guard.watchdog_s), trial.span_s)
-        ends = bool(event.for_s) and event.at_s + event.for_s < trial.span_s
-        if event.is_instant:
-            until_s, ends = event.at_s, False
         celsius = getattr(event, "celsius", float("nan"))
-        events.append(
-            RunEvent(event.at_s, event.kind, text, until_s if until_s > event.at_s else float("nan"), celsius)
-        )
-        disturbances.append(Disturbance(event.at_s, until_s if ends else event.at_s, text))
+        for begin_s, end_s in event.spans_s(trial.span_s, design.guard.watchdog_s):
+            if begin_s >= trial.span_s:
+                continue
+            if design.setpoint.locked and event.sets_setpoint:
+                events.append(RunEvent(begin_s, event.kind, f"{text} refused: locked"))
+                continue
+            until_s = begin_s if event.is_instant else min(end_s, trial.span_s)
+            ends = bool(event.for_s) and begin_s + event.for_s < trial.span_s and not event.is_instant
+            events.append(RunEvent(begin_s, event.kind, text, until_s if until_s > begin_s else float("nan"), celsius))
+            disturbances.append(Disturbance(begin_s, until_s if ends else begin_s, text))
+    events.sort(key=lambda event: event.at_s)
+    disturbances.sort(key=lambda one: one.begins_s)
     return tuple(events), tuple(disturbances)

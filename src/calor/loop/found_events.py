@@ -9,6 +9,7 @@ import numpy.typing as npt
 
 from calor.design.model import Design
 from calor.law import alarm as alarms
+from calor.law import guard as guards
 from calor.law import program as programs
 from calor.law.alarm import Alarm
 from calor.law.fan_curve import FanCurve
@@ -28,10 +29,11 @@ def with_found_events(trace: Trace, design: Design) -> Trace:
         text = "tripped by an alarm, output off and latched"
         events.append(RunEvent(float(trace.time_s[by_alarm[0]]), "cut_out", text))
     elif len(tripped):
-        word = "below" if trace.cools else "above"
-        limit = float(design.guard.cut_out_celsius or 0.0)
-        text = f"cut-out tripped {word} {limit:g} °C, output off and latched"
-        events.append(RunEvent(float(trace.time_s[tripped[0]]), "cut_out", text, celsius=limit))
+        row = int(tripped[0])
+        low, high = guards.limits_celsius(design.guard, design.law.action)
+        below = bool(trace.measured_celsius[row] < low)
+        text = f"cut-out tripped {'below' if below else 'above'} {low if below else high:g} °C, output off and latched"
+        events.append(RunEvent(float(trace.time_s[row]), "cut_out", text, celsius=low if below else high))
     faulty = (flags & Flag.PROBE_FAULT) > 0
     begins = np.flatnonzero(faulty & ~np.concatenate(([False], faulty[:-1])))
     asked = f"{design.guard.probe_fault_output * 100:g} %"
@@ -79,28 +81,11 @@ def _fault_word(flags: int) -> str:
 
 
 def alarm_rows(alarm: Alarm, design: Design, trace: Trace) -> npt.NDArray[np.bool_]:
-    """Whether an alarm is raised at each row of a run. With the mains the controller starts afresh."""
-    raised = np.zeros(trace.steps, np.bool_)
-    if _stays_silent(alarm, trace):
-        return raised
-    lost = (trace.whole_flags & Flag.MAINS_LOST) > 0
-    alarms.fill_raised(
-        alarms.numbers(alarm, design.law.action), trace.setpoint_celsius, trace.measured_celsius, trace.demand,
-        lost if lost.any() else np.zeros(0, np.bool_), float(design.law.period_s), raised,
-    )  # fmt: skip
-    return raised
-
-
-def _stays_silent(alarm: Alarm, trace: Trace) -> bool:
-    """Whether a run never comes near an alarm, so that its rows need not be looked at one by one."""
-    if alarm.kind in ("high", "low"):
-        low, high = trace.measured_range
-        return high <= alarm.celsius if alarm.kind == "high" else low >= alarm.celsius
-    if alarm.kind in ("deviation_high", "deviation_low", "out_of_band"):
-        low, high = trace.error_range
-        over, under = high <= alarm.celsius, -low <= alarm.celsius
-        return (over or alarm.kind == "deviation_low") and (under or alarm.kind == "deviation_high")
-    return False
+    """Whether an alarm of the design is raised at each row of a run."""
+    if not len(trace.alarms):
+        return np.zeros(trace.steps, np.bool_)
+    rows: npt.NDArray[np.bool_] = (trace.alarms.astype(np.int64) >> design.guard.alarms.index(alarm)) & 1 > 0
+    return rows
 
 
 def alarm_instants(alarm: Alarm, design: Design, trace: Trace) -> list[float]:

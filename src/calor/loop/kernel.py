@@ -6,6 +6,7 @@ compiler. Each block's own step is in its own module; here is only the order in 
 
 from __future__ import annotations
 
+import math
 from typing import NamedTuple
 
 import numpy as np
@@ -18,8 +19,10 @@ from calor.design.event import (
     AMBIENT,
     EXTRA,
     HAND,
+    HEAT,
     HUMIDITY,
     POWER,
+    PROBE_RISE,
     RECORDED,
     SETPOINT,
     SIGNAL,
@@ -32,6 +35,7 @@ from calor.drive.registry import DriveNumbers
 from calor.law import alarm as alarms
 from calor.law import registry as laws
 from calor.law import setpoint as setpoints
+from calor.law import watch
 from calor.law.outputs import MOST_OUTPUTS, Demands, Inputs
 from calor.law.program import ProgramState
 from calor.law.registry import LawNumbers, LawState
@@ -58,7 +62,7 @@ FIRST_FAULT = float(Flag.PROBE_OPEN)
 """The flag of fault 1; that of each further kind of fault is twice the one before."""
 ABORT, DONE = 0, 1
 STEPS_BETWEEN_LOOKS = 4096
-TRUE_ROW, PROBE_ROW, COUNTS_ROW, MEASURED_ROW, SETPOINT_ROW, FLAGS_ROW, OUTPUTS_FROM = range(7)
+TRUE_ROW, PROBE_ROW, COUNTS_ROW, MEASURED_ROW, SETPOINT_ROW, FLAGS_ROW, ALARMS_ROW, OUTPUTS_FROM = range(8)
 """Rows of the columns a run fills: then the demand of each output, after them what each was given, and last the power
 against the Seebeck voltage of a thermoelectric load, W."""
 
@@ -88,6 +92,7 @@ class Workspace(NamedTuple):
 
     drive_states: Table
     alarm_memory: Table
+    pins: Column
     given: Column
     arriving: Column
     asked: Column
@@ -95,11 +100,12 @@ class Workspace(NamedTuple):
     matrix: Table
 
 
-def workspace(trips: int) -> Workspace:
-    """A fresh workspace for a run with so many alarms that trip."""
+def workspace(alarm_count: int) -> Workspace:
+    """A fresh workspace for a run with so many alarms."""
     return Workspace(
-        np.zeros((MOST_OUTPUTS, drives.STATE_SIZE)), np.zeros((trips, alarms.STATE_SIZE)), np.zeros(MOST_OUTPUTS),
-        np.zeros(MOST_OUTPUTS), np.zeros(MOST_OUTPUTS), np.zeros(MOST_OUTPUTS, np.int64), np.zeros((3, 7)),
+        np.zeros((MOST_OUTPUTS, drives.STATE_SIZE)), np.zeros((alarm_count + 1, alarms.MEMORY_SIZE)),
+        np.zeros(MOST_OUTPUTS), np.zeros(MOST_OUTPUTS), np.zeros(MOST_OUTPUTS), np.zeros(MOST_OUTPUTS),
+        np.zeros(MOST_OUTPUTS, np.int64), np.zeros((3, 7)),
     )  # fmt: skip
 
 
@@ -109,21 +115,6 @@ class LoopStart(NamedTuple):
     program: ProgramState
     law: LawState
     load: LoadState
-
-
-@compiled
-def raises(
-    rows: Table, memory: Table, setpoint: float, measured: float, fault: bool, demand: float, dt_s: float
-) -> bool:
-    """Whether any of the alarms that put the output off is raised after one more reading."""
-    tripped = False
-    for k in range(len(rows)):
-        state = alarms.step(
-            alarms.from_row(rows[k]), alarms.state_from_row(memory[k]), setpoint, measured, fault, demand, dt_s
-        )
-        alarms.state_to_row(state, memory[k])
-        tripped = tripped or state.raised
-    return tripped
 
 
 @compiled
@@ -152,7 +143,7 @@ def run(
     start: LoopStart,
     conditions: Conditions,
     weights: Table,
-    trips: Table,
+    watched: Table,
     noise: Column,
     noise_seed: int,
     memory: Column,
@@ -168,11 +159,11 @@ def run(
     """Fill the columns row by row, and for each output the instants at which it changed, and to which level.
 
     `weights` (2×outputs) is what each output adds to the load's two
-    inputs; `trips` (n×7) are alarms that put the output off. `noise` is added to what the probe is at, °C; the
+    inputs; `watched` (n×NUMBERS) are the alarms. `noise` is added to what the probe is at, °C; the
     converter's own noise is drawn here, from `noise_seed`. `work` is written into. `seat` holds the program that
     decides, if one does. `memory` is what the probe's checks and filter remember, as new_memory made it.
 
-    `columns` is (6 + 2·outputs + 1)×rows, the last one the power against the Seebeck voltage (W); `switch_s` and
+    `columns` is (7 + 2·outputs + 1)×rows, the last one the power against the Seebeck voltage (W); `switch_s` and
     `switch_level` are outputs×most_changes; `changes` counts them.
     `control[0]` set to 1 from another thread ends the run early; `control[1]` counts the rows done.
     """
@@ -186,15 +177,18 @@ def run(
     noises.seed(noise_seed)
     by_matrix = load.kind == loads.CHAMBER and period_s <= load.step_s and chamber.is_linear(load.chamber)
     drive_states, alarm_memory, matrix = work.drive_states, work.alarm_memory, work.matrix
-    given, arriving, asked, arrived = work.given, work.arriving, work.asked, work.arrived
+    pins, given, arriving, asked, arrived = work.pins, work.given, work.arriving, work.asked, work.arrived
     if values[0, ADDED] > 0.0:
         load_state = loads.with_added(load, load_state, values[0, ADDED], values[0, ADDED_CELSIUS])
     probe_celsius = load_state.celsius
     chamber.fill_step_matrix(matrix, load.chamber, load_state.added_j_per_k, period_s)
     for output in range(outputs):
-        drives.keep_state(drives.start(), drive_states, output)
+        drives.keep_state(drives.start(0.0), drive_states, output)
     now_row, load_row = 0, 0
-    was_lost, was_hung = False, False
+    # what warms the probe alone, beside what it takes from the load: both follow its own lag and add up
+    probe_rise = 0.0
+    was_lost, was_hung, was_reset = False, False, False
+    overridden, raised = False, 0.0
     setpoint = aim.celsius
     measured = np.nan
     level, second = 0.0, 0.0
@@ -207,12 +201,17 @@ def run(
         end_s = min((k + 1) * period_s, span_s)
         while instants[now_row + 1] <= begin_s:
             now_row += 1
+        if lag_s <= 0.0:
+            probe_rise = values[now_row, PROBE_RISE]
         lost, hung = values[now_row, POWER] < 0.0, values[now_row, HUNG] != 0.0
+        # a firmware that hangs is reset where the mains goes
+        was_reset = hung and (was_reset or lost)
+        hung = hung and not was_reset
         flags = 0.0
         counts = np.nan
         if lost:
             flags += MAINS_LOST
-            measured = np.nan
+            measured, raised, overridden = np.nan, 0.0, False
             asked[0], asked[1], asked[2], asked[3] = 0.0, 0.0, 0.0, 0.0
         elif hung:
             flags += STALLED
@@ -221,17 +220,26 @@ def run(
             if restarts:
                 law_state, program_state = start.law, start.program
                 memory[:] = 0.0
-                for k_alarm in range(len(trips)):
-                    alarms.state_to_row(alarms.start(), alarm_memory[k_alarm])
-            counts = reading.sample(probe, memory, probe_celsius + noise[k], int(values[now_row, WIRED]))
+                for k_alarm in range(len(alarm_memory)):
+                    alarm_memory[k_alarm][:] = 0.0
+                for output in range(outputs):
+                    drives.keep_state(drives.start(begin_s), drive_states, output)
+            counts = reading.sample(probe, memory, probe_celsius + probe_rise + noise[k], int(values[now_row, WIRED]))
             hand = values[now_row, HAND]
             if seat.address != 0:
                 measured, setpoint, said = _answered(seat, counts, values[now_row], restarts)
                 flags += said
+                overridden = int(said) % 4 != 0
                 for output in range(outputs):
                     asked[output] = _share(seat.row[answer_row.DEMANDS_FROM + answer_row.PER_OUTPUT * output])
                 if is_ideal:
                     counts = np.nan
+                raised = float(seat.row[answer_row.ALARMS])
+                if not seat.has_alarms and len(watched) > 0:
+                    demands = Demands(asked[0], asked[1], asked[2], asked[3])
+                    raised, _ = watch.step(
+                        watched, alarm_memory, setpoint, measured, np.isnan(measured), demands, period_s
+                    )
             else:
                 measured, fault = reading.step(probe, memory, counts, period_s)
                 if is_ideal:
@@ -248,9 +256,9 @@ def run(
                     Inputs(setpoint, measured, values[now_row, AMBIENT], hand, faulty, off),
                     period_s,
                 )
-                if len(trips) > 0:
-                    now_tripped = raises(trips, alarm_memory, setpoint, measured, faulty, demands.first, period_s)
-                    if now_tripped:
+                if len(watched) > 0:
+                    raised, trips = watch.step(watched, alarm_memory, setpoint, measured, faulty, demands, period_s)
+                    if trips:
                         law_state = laws.tripped(law_state)
                         demands = Demands(0.0, 0.0, 0.0, 0.0)
                         flags += TRIPPED
@@ -260,12 +268,13 @@ def run(
                     flags += PROBE_FAULT + FIRST_FAULT * 2.0 ** (fault - 1)
                 if law_state.cut_out:
                     flags += CUT_OUT
+                overridden = faulty or law_state.cut_out
             if not np.isnan(hand):
                 flags += BY_HAND
         was_lost, was_hung = lost, hung
-        columns[TRUE_ROW, k], columns[PROBE_ROW, k] = load_state.celsius, probe_celsius
+        columns[TRUE_ROW, k], columns[PROBE_ROW, k] = load_state.celsius, probe_celsius + probe_rise
         columns[COUNTS_ROW, k], columns[MEASURED_ROW, k] = counts, np.nan if hung else measured
-        columns[SETPOINT_ROW, k], columns[FLAGS_ROW, k] = setpoint, flags
+        columns[SETPOINT_ROW, k], columns[FLAGS_ROW, k], columns[ALARMS_ROW, k] = setpoint, flags, raised
 
         # what each output is switched to until the next row, at its drive's own instants
         first_row = now_row
@@ -273,29 +282,24 @@ def run(
             at_s, drive_row, heat, count = begin_s, first_row, 0.0, changes[output]
             output_drive = second_drive if output == 1 else drive
             state = drives.kept_state(drive_states, output)
-            now_given = given[output]
             columns[OUTPUTS_FROM + output, k] = asked[output]
             while at_s < end_s:
                 while instants[drive_row + 1] <= at_s:
                     drive_row += 1
                 until_s = min(end_s, instants[drive_row + 1])
                 power = max(values[drive_row, POWER], 0.0)
-                if hung:
-                    # the pins stay as they are
-                    heat += now_given * (until_s - at_s)
-                else:
-                    fault_now = values[drive_row, SWITCH_FAULT] if output == 0 else 0.0
-                    put_on = values[drive_row, RECORDED]
-                    if output > 0:
-                        put_on *= blocks.beside
-                    state, count, now_given, part = give(
-                        output_drive, state, asked[output], power, fault_now, put_on, at_s, until_s, switch_s,
-                        switch_level, output, count, now_given,
-                    )  # fmt: skip
-                    heat += part
+                fault_now = values[drive_row, SWITCH_FAULT] if output == 0 else 0.0
+                put_on = values[drive_row, RECORDED]
+                if output > 0:
+                    put_on *= blocks.beside
+                state, count, part = give(
+                    output_drive, state, asked[output], overridden, hung, power, fault_now, put_on, at_s, until_s,
+                    switch_s, switch_level, output, count, pins, given,
+                )  # fmt: skip
+                heat += part
                 at_s = until_s
             drives.keep_state(state, drive_states, output)
-            given[output], changes[output] = now_given, count
+            changes[output] = count
             columns[OUTPUTS_FROM + outputs + output, k] = heat / (end_s - begin_s)
 
         # the load, from one change of heat or surroundings to the next
@@ -325,11 +329,21 @@ def run(
                 for output in range(outputs):
                     level += weights[0, output] * arriving[output]
                     second += weights[1, output] * arriving[output]
-            around = Surroundings(values[load_row, AMBIENT], values[load_row, EXTRA], values[load_row, HUMIDITY])
+            around = Surroundings(
+                values[load_row, AMBIENT], values[load_row, EXTRA], values[load_row, HUMIDITY], values[load_row, HEAT]
+            )
             dt_s = until_s - at_s
+            if probe_rise != values[load_row, PROBE_RISE]:
+                left = math.exp(-dt_s / lag_s) if lag_s > 0.0 else 0.0
+                probe_rise = values[load_row, PROBE_RISE] + left * (probe_rise - values[load_row, PROBE_RISE])
             if load.kind == loads.THERMOELECTRIC:
                 against += 0.5 * dt_s * thermoelectric.against_watt(load.thermoelectric, load_state, level, second)
-            if by_matrix and around.extra_w_per_k == 0.0 and abs(dt_s - period_s) < 1e-9 * period_s:
+            if (
+                by_matrix
+                and around.extra_w_per_k == 0.0
+                and around.heat_watt == 0.0
+                and abs(dt_s - period_s) < 1e-9 * period_s
+            ):
                 # a whole step of a linear load is one matrix; only steps cut by a switch are integrated
                 was_celsius = load_state.celsius
                 start_slope = chamber.air_slope(load.chamber, load_state, second, around)

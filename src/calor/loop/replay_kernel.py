@@ -8,8 +8,10 @@ from calor.compiled import Column, Counts, Table, entry
 from calor.drive import registry as drives
 from calor.law import registry as laws
 from calor.law import setpoint as setpoints
+from calor.law import watch
 from calor.law.outputs import Demands, Inputs
 from calor.loop.kernel import (
+    ALARMS_ROW,
     CUT_OUT,
     FLAGS_ROW,
     OUTPUTS_FROM,
@@ -19,7 +21,6 @@ from calor.loop.kernel import (
     LoopNumbers,
     LoopStart,
     Workspace,
-    raises,
 )
 from calor.loop.switching import give
 from calor.sense import filters
@@ -33,7 +34,7 @@ def replay(
     smoothing: FilterNumbers,
     memory: Column,
     work: Workspace,
-    trips: Table,
+    watched: Table,
     readings: Column,
     span_s: float,
     columns: Table,
@@ -43,15 +44,15 @@ def replay(
 ) -> None:
     """The law's decisions on given readings, one a control step, smoothed; one that is NaN is a probe fault.
 
-    `trips` are alarms that put the output off. `columns` is as that of a run; the rows of temperatures and counts are
+    `watched` are the alarms. `columns` is as that of a run; the rows of temperatures and counts are
     left alone, flags are added to.
     """
     period_s, law, drive, second_drive = blocks.period_s, blocks.law, blocks.drive, blocks.second_drive
     outputs, aim = blocks.outputs, blocks.setpoint
     program_state, law_state = start.program, start.law
-    drive_states, given, asked = work.drive_states, work.given, work.asked
+    drive_states, asked = work.drive_states, work.asked
     for output in range(outputs):
-        drives.keep_state(drives.start(), drive_states, output)
+        drives.keep_state(drives.start(0.0), drive_states, output)
     for k in range(len(readings)):
         begin_s, end_s = k * period_s, min((k + 1) * period_s, span_s)
         measured = readings[k]
@@ -62,18 +63,24 @@ def replay(
             measured = filters.step(smoothing, memory, measured, period_s)
         program_state, setpoint, off = setpoints.step(aim, program_state, measured, np.nan, begin_s, period_s)
         law_state, demands = laws.step(law, law_state, Inputs(setpoint, measured, 0.0, np.nan, fault, off), period_s)
-        tripped = 0.0
-        if raises(trips, work.alarm_memory, setpoint, measured, fault, demands.first, period_s):
-            law_state = laws.tripped(law_state)
-            demands = Demands(0.0, 0.0, 0.0, 0.0)
-            tripped = TRIPPED
+        flags = 0.0
+        if len(watched) > 0:
+            columns[ALARMS_ROW, k], trips = watch.step(
+                watched, work.alarm_memory, setpoint, measured, fault, demands, period_s
+            )
+            if trips:
+                law_state = laws.tripped(law_state)
+                demands = Demands(0.0, 0.0, 0.0, 0.0)
+                flags += TRIPPED
+        overridden = fault or law_state.cut_out
         asked[0], asked[1], asked[2], asked[3] = demands.first, demands.second, demands.third, demands.fourth
         columns[SETPOINT_ROW, k] = setpoint
-        columns[FLAGS_ROW, k] += (PROBE_FAULT if fault else 0.0) + (CUT_OUT if law_state.cut_out else 0.0) + tripped
+        columns[FLAGS_ROW, k] += (PROBE_FAULT if fault else 0.0) + (CUT_OUT if law_state.cut_out else 0.0) + flags
         for output in range(outputs):
-            state, changes[output], given[output], heat = give(
-                second_drive if output == 1 else drive, drives.kept_state(drive_states, output), asked[output], 1.0,
-                0.0, np.nan, begin_s, end_s, switch_s, switch_level, output, changes[output], given[output],
+            state, changes[output], heat = give(
+                second_drive if output == 1 else drive, drives.kept_state(drive_states, output), asked[output],
+                overridden, False, 1.0, 0.0, np.nan, begin_s, end_s, switch_s, switch_level, output, changes[output],
+                work.pins, work.given,
             )  # fmt: skip
             drives.keep_state(state, drive_states, output)
             columns[OUTPUTS_FROM + output, k] = asked[output]

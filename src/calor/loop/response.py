@@ -44,7 +44,7 @@ def respond(
     out[0] = smooth
     for k in range(1, len(time_s)):
         at_s, end_s = time_s[k - 1], time_s[k]
-        around = Surroundings(0.5 * (ambient_celsius[k - 1] + ambient_celsius[k]), 0.0, humidity)
+        around = Surroundings(0.5 * (ambient_celsius[k - 1] + ambient_celsius[k]), 0.0, humidity, 0.0)
         while at_s < end_s:
             until_s = end_s
             if at_edge + 1 < count and edge_s[at_edge + 1] + load.dead_time_s < end_s:

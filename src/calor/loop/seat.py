@@ -23,20 +23,22 @@ COUNTS, OTHER, BY_HAND, PUT_IN, RESTART = range(len(GIVEN))
 
 
 class Seat(NamedTuple):
-    """A program in the law's seat: the addresses of its function and its state; what it is given and what it
-    answers."""
+    """A program in the law's seat: the addresses of its function and its state; what it is given and what it answers,
+    and whether that says which alarms are raised."""
 
     address: int
     state_address: int
     given: Singles
     row: Singles
+    has_alarms: bool
 
 
-def seat_of(address: int, state_address: int) -> Seat:
+def seat_of(address: int, state_address: int, has_alarms: bool = True) -> Seat:
     """A seat for a function `void f(void *state, const float *given, float *row)`."""
     return Seat(
-        address, state_address, np.zeros(len(GIVEN), np.float32), np.zeros(answer_row.width(MOST_OUTPUTS), np.float32)
-    )
+        address, state_address, np.zeros(len(GIVEN), np.float32), np.zeros(answer_row.width(MOST_OUTPUTS), np.float32),
+        has_alarms,
+    )  # fmt: skip
 
 
 def built_in() -> Seat:

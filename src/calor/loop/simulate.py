@@ -20,6 +20,7 @@ from calor.law import program as programs
 from calor.law import registry as laws
 from calor.law import setpoint as setpoints
 from calor.law.code import Code
+from calor.law.setpoint import Follow
 from calor.load import registry as loads
 from calor.loop import ambient, kernel, replay_kernel
 from calor.loop import seat as seats
@@ -56,11 +57,10 @@ def most_changes(design: Design, steps: int, conditions: int) -> int:
     return steps + 2 * windows + 2 * conditions + 8
 
 
-def _trips(design: Design) -> npt.NDArray[np.float64]:
-    """The alarms that put the output off, a row each."""
-    action = design.law.action
-    rows = [alarms.to_row(alarms.numbers(alarm, action)) for alarm in design.guard.alarms if alarm.trips]
-    return np.array(rows).reshape(len(rows), 7)
+def _watched(design: Design) -> npt.NDArray[np.float64]:
+    """The alarms, a row each."""
+    every = laws.alarm_numbers(design.law, design.guard, isinstance(design.setpoint, Follow))
+    return np.array([alarms.to_row(one) for one in every]).reshape(len(every), alarms.NUMBERS)
 
 
 def _needs_no_seat(design: Design) -> None:
@@ -172,10 +172,10 @@ def run(design: Design, trial: Trial, control: npt.NDArray[np.int64] | None = No
     columns = np.empty((kernel.OUTPUTS_FROM + 2 * count + 1, steps))
     most = most_changes(design, steps, len(conditions.at_s))
     switch_s, switch_level = np.empty((count, most)), np.empty((count, most))
-    changes, trips = np.zeros(count, np.int64), _trips(design)
+    changes, watched = np.zeros(count, np.int64), _watched(design)
     kernel.run(
-        blocks, start, conditions, np.array(design.output_weights()), trips, noise, trial.seed,
-        reading.new_memory(probe), kernel.workspace(len(trips)), seat or seats.built_in(),
+        blocks, start, conditions, np.array(design.output_weights()), watched, noise, trial.seed,
+        reading.new_memory(probe), kernel.workspace(len(watched)), seat or seats.built_in(),
         float(trial.span_s), control, columns, switch_s, switch_level, changes,
     )  # fmt: skip
     if control[kernel.DONE] < steps:
@@ -189,6 +189,7 @@ def run(design: Design, trial: Trial, control: npt.NDArray[np.int64] | None = No
         measured_celsius=columns[kernel.MEASURED_ROW],
         setpoint_celsius=columns[kernel.SETPOINT_ROW],
         flags=columns[kernel.FLAGS_ROW],
+        alarms=columns[kernel.ALARMS_ROW],
         span_s=trial.span_s,
         disturbances=disturbances,
         events=events,
@@ -216,20 +217,21 @@ def replay(design: Design, recorded: Trace) -> Trace:
     following = np.minimum(row + 1, recorded.steps - 1)
     in_gap = ((recorded.flags[following].astype(np.int64) & Flag.GAP) > 0) & (following > row)
     columns = np.full((kernel.OUTPUTS_FROM + 2 * count, steps), np.nan)
+    columns[kernel.ALARMS_ROW] = 0.0
     columns[kernel.FLAGS_ROW] = np.where(in_gap, float(Flag.GAP), 0.0)
     most = most_changes(design, steps, 0)
     switch_s, switch_level = np.empty((count, most)), np.empty((count, most))
     changes = np.zeros(count, np.int64)
-    trips = _trips(design)
+    watched = _watched(design)
     replay_kernel.replay(
         _blocks(design, probes.numbers(design.probe), 0.0), _start(design, 0.0), smoothing,
-        np.zeros(filters.memory_size(smoothing)), kernel.workspace(len(trips)), trips, readings,
+        np.zeros(filters.memory_size(smoothing)), kernel.workspace(len(watched)), watched, readings,
         span_s + period_s, columns, switch_s, switch_level, changes,
     )  # fmt: skip
     output = recorded.delivered[row] if np.isfinite(recorded.delivered).any() else None
     empty = np.full(steps, np.nan)
     return Trace(
         time_s, empty, empty, empty, readings, columns[kernel.SETPOINT_ROW], flags=columns[kernel.FLAGS_ROW],
-        span_s=span_s, name=f"replay of {recorded.name}", recorded_output=output,
+        alarms=columns[kernel.ALARMS_ROW], span_s=span_s, name=f"replay of {recorded.name}", recorded_output=output,
         **_given(design, columns, switch_s, switch_level, changes),
     )  # fmt: skip

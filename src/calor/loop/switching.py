@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from calor.compiled import Table, compiled
+from calor.compiled import Column, Table, compiled
 from calor.design.events import INVERTED, STUCK_OFF, STUCK_ON
 from calor.drive import registry as drives
 from calor.drive.registry import DriveNumbers, DriveState
@@ -27,6 +27,8 @@ def give(
     drive: DriveNumbers,
     state: DriveState,
     demand: float,
+    overridden: bool,
+    hangs: bool,
     power: float,
     fault: float,
     put_on: float,
@@ -36,26 +38,31 @@ def give(
     switch_level: Table,
     output: int,
     switches: int,
-    given: float,
-) -> tuple[DriveState, int, float, float]:
+    pins: Column,
+    given: Column,
+) -> tuple[DriveState, int, float]:
     """What the drive gives between two instants, times `power`; each change of it is written down where it happens.
 
-    `put_on` is a level that a record puts in its place, held between 0 and 1; NaN where none does.
+    `pins` holds what the controller last set each output to, and stays while it `hangs`; `given` what then came through
+    supply and switch. `put_on` is a level that a record puts in its place, held between 0 and 1; NaN where none does.
 
-    Returns the drive's state, the number of changes, the output at the end, and the output summed over time.
+    Returns the drive's state, the number of changes, and the output summed over time.
     """
     at_s, heat = begin_s, 0.0
     while at_s < end_s:
-        state, level, until_s = drives.step(drive, state, demand, at_s, end_s)
+        level, until_s = pins[output], end_s
+        if not hangs:
+            state, level, until_s = drives.step(drive, state, demand, overridden, at_s, end_s)
+        pins[output] = level
         if not np.isnan(put_on):
             level = min(max(put_on, 0.0), 1.0)
         if fault != 0.0:
             level = _switched(level, fault)
         level *= power
-        if level != given:
+        if level != given[output]:
             switch_s[output, switches], switch_level[output, switches] = at_s, level
             switches += 1
-            given = level
+            given[output] = level
         heat += level * (until_s - at_s)
         at_s = until_s
-    return state, switches, given, heat
+    return state, switches, heat

@@ -115,6 +115,8 @@ class Trace:
     delivered         what was given until the next row, mean fraction of full output; below 0: cooling
     flags             sum of Flag
 
+    `alarms` are the raised ones of each row, the nth alarm of the design counting 2ⁿ; none where it is empty.
+
     `switch_s` and `switch_level` are the exact instants at which the output changed, and to what. Where a law has
     several outputs, they are the first one's, and `outputs` has all of them. `power_watt` is the electrical power of
     each row.
@@ -140,6 +142,7 @@ class Trace:
     events: tuple[RunEvent, ...] = ()
     name: str = ""
     recorded_output: Column | None = None
+    alarms: Column = field(default_factory=lambda: np.empty(0))
 
     @property
     def steps(self) -> int:

@@ -12,8 +12,8 @@ from calor.design.model import Design
 from calor.desk.bench.entries import clear, entry
 from calor.desk.state.desk import Desk
 from calor.desk.widgets.fields import Field, label
+from calor.law.gains import MOST_GAIN_SETS, GainSet
 from calor.law.outputs import MOST_OUTPUTS
-from calor.law.pid import MOST_GAIN_SETS, GainSet
 from calor.law.program import MOST_SEGMENTS, Segment
 from calor.law.stages import Stage
 from calor.settings import Settings

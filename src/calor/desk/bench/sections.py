@@ -16,7 +16,9 @@ from calor.sense import filters
 from calor.sense.thermistor import Thermistor
 from calor.settings import kind_word, quantity_of
 
-_FAILS: Section = ("If something fails", "guard", ("probe_fault_output", "cut_out_celsius", "watchdog_s"))
+_FAILS: Section = (
+    "If something fails", "guard", ("probe_fault_output", "cut_out_celsius", "cut_out_low_celsius", "watchdog_s"),
+)  # fmt: skip
 _LIMITS: Section = ("Limits of the setpoint", "setpoint", ("low_limit_celsius", "high_limit_celsius", "locked"))
 _PASS: Section = ("What a pass is", "limits", ())
 _SECOND: Section = ("Second output", "load", ("second_watt", "second_fan_w_per_k", "second_fan_watt"))
@@ -42,7 +44,8 @@ SECTIONS: dict[tuple[str, str], tuple[Section, ...]] = {
         ("", "law", ("gain_per_celsius", "integral_time_s", "derivative_time_s", "derivative_filter",
                      "setpoint_weight", "shown_as")),
         ("Output", "law", ("action", "output_low", "output_high", "bias", "slew_per_s", "period_s", "manual_mode")),
-        ("Heat and cool", "law", ("dead_zone", "cool_gain_ratio", "cool_output_high")),
+        ("Heat and cool", "law", ("dead_zone", "cool_gain_ratio", "cool_gain_per_celsius", "cool_integral_time_s",
+                                   "cool_derivative_time_s", "cool_output_high")),
         ("Integral and setpoint", "law", ("anti_windup", "integral_band_celsius", "ramp_celsius_per_s")),
         _FAILS,
     ),
@@ -84,7 +87,10 @@ SECTIONS: dict[tuple[str, str], tuple[Section, ...]] = {
     ),
 }  # fmt: skip
 HIDDEN = ("kind", "alarms", "format", "stages", "segments", "gain_sets")
-ONLY_BOTH_WAYS = ("dead_zone", "cool_gain_ratio", "cool_output_high", "dead_zone_celsius")
+ONLY_BOTH_WAYS = (
+    "dead_zone", "cool_gain_ratio", "cool_gain_per_celsius", "cool_integral_time_s", "cool_derivative_time_s",
+    "cool_output_high", "dead_zone_celsius", "cut_out_low_celsius",
+)  # fmt: skip
 """Keys that only a law with an output each for heat and cool has a use for."""
 SAME_DRIVE, NO_DRIVER = "same", "none"
 

@@ -14,7 +14,7 @@ from calor.design.model import Design
 from calor.design.ranges import working_range
 from calor.errors import FirmwareError
 from calor.firmware.sources.fixed_point import LARGEST, STEP
-from calor.firmware.sources.generate import outputs_of, tick_s
+from calor.firmware.sources.generate import outputs_of
 from calor.law import registry as laws
 from calor.law.pid import PidNumbers
 
@@ -51,10 +51,7 @@ def ranges(design: Design) -> list[Range]:
     for output in outputs_of(design):
         if output.kind == "time_proportional":
             window_s = output.drive.time_proportional.window_s
-            quantities += [
-                Range(f"window of the {output.name}, s", 0.0, window_s + period_s),
-                Range(f"calls of its switch in a window of the {output.name}", 0.0, window_s / tick_s(design) + 1.0),
-            ]
+            quantities.append(Range(f"window of the {output.name}, s", 0.0, window_s + period_s))
             half_cycle_s = output.drive.time_proportional.half_cycle_s
             if half_cycle_s:
                 quantities.append(
@@ -66,11 +63,14 @@ def ranges(design: Design) -> list[Range]:
 
 def _of_pid(pid: PidNumbers, wide: float, period_s: float) -> list[Range]:
     """Bounds of the parts of a PID law over readings and setpoints `wide` °C apart."""
-    sets = range(pid.sets)
-    gain = max([pid.set_gain[k] for k in sets] or [pid.gain_per_celsius])
-    rate = max([pid.set_rate[k] for k in sets] or [pid.integral_rate_per_s]) * 1024.0
-    lead = max([pid.set_back_calculation_rate[k] for k in sets] or [pid.back_calculation_rate_per_s]) * 1024.0
-    time_s = max([pid.set_derivative_s[k] for k in sets] or [pid.derivative_time_s])
+    own, sets = pid.gains, range(pid.gains.sets)
+    gain = max([own.set_gain[k] for k in sets] or [own.heat.gain_per_celsius])
+    rate = max([own.set_rate[k] for k in sets] or [own.heat.integral_rate_per_s])
+    lead = max([own.set_back_calculation_rate[k] for k in sets] or [own.heat.back_calculation_rate_per_s])
+    time_s = max([own.set_derivative_s[k] for k in sets] or [own.heat.derivative_time_s])
+    rate = 1024.0 * max(rate, own.cool.integral_rate_per_s)
+    lead = 1024.0 * max(lead, own.cool.back_calculation_rate_per_s)
+    time_s = max(time_s, own.cool.derivative_time_s)
     fall = gain * time_s * wide
     # the filtered derivative never exceeds what a steady fall over one step after the other would give
     derivative = fall / period_s

@@ -28,7 +28,7 @@ from calor.firmware.run.adapter import row_width
 from calor.firmware.sources.scaling import junction_pieces
 from calor.firmware.sources.templating import SMALLEST_FLOAT
 from calor.law import alarm as alarms
-from calor.law import program
+from calor.law import program, watch
 from calor.law import registry as laws
 from calor.law import setpoint as setpoints
 from calor.law.alarm import AlarmNumbers
@@ -57,7 +57,7 @@ class Given(NamedTuple):
     probe: ProbeNumbers
     setpoint: SetpointNumbers
     law: LawNumbers
-    alarms: tuple[tuple[AlarmNumbers, bool], ...]
+    alarms: tuple[AlarmNumbers, ...]
     period_s: float
     outputs: int
     readings: npt.NDArray[np.float32]
@@ -120,12 +120,11 @@ def given(design: Design, inputs: npt.NDArray[Any], readings: npt.NDArray[np.flo
     if probes.has_converter(design.probe) and oversampling > 1:
         codes = inputs["reading"].astype(Single) / Single(oversampling)
     by_hand = isinstance(design.law, Pid) and design.law.manual_mode
-    action = design.law.action
     return Given(
         _with_own_junction(design, probe),
         setpoints.numbers(design.setpoint),
         laws.numbers(design.law, design.guard),
-        tuple((alarms.numbers(one, action), one.trips) for one in design.guard.alarms),
+        tuple(laws.alarm_numbers(design.law, design.guard, design.setpoint.kind == "follow")),
         float(design.law.period_s),
         len(design.outputs),
         codes,
@@ -212,7 +211,7 @@ def serve() -> None:
 def _answers(asked: Given) -> npt.NDArray[np.float32]:
     """One row for each control step, by the steps of the blocks themselves."""
     probe, aim, law = in_single(asked.probe), in_single(asked.setpoint), in_single(asked.law)
-    watched = [(in_single(numbers), trips) for numbers, trips in asked.alarms]
+    watched = np.array([alarms.to_row(one) for one in in_single(asked.alarms)], Single).reshape(-1, alarms.NUMBERS)
     dt_s, nothing = Single(asked.period_s), Single(np.nan)
     rows = np.zeros((len(asked.readings), answer_row.width(asked.outputs)), Single)
     size = checks.SIZE + filters.memory_size(probe.filter)
@@ -222,7 +221,7 @@ def _answers(asked: Given) -> npt.NDArray[np.float32]:
             begun, since, measured = True, 0, Single(0.0)
             memory = np.zeros(size, Single)
             law_state, program_state = laws.start(), program.start()
-            raised = [alarms.start() for _ in watched]
+            alarm_memory = np.zeros((len(watched) + 1, alarms.MEMORY_SIZE), Single)
         now, fault = reading.step(probe, memory, asked.readings[k], dt_s)
         faulty = fault != NO_FAULT
         if not faulty:
@@ -233,17 +232,14 @@ def _answers(asked: Given) -> npt.NDArray[np.float32]:
         )
         given_now = Inputs(setpoint, measured, asked.other[k], asked.hand[k], faulty, off)
         law_state, demands = laws.step(law, law_state, given_now, dt_s)
-        raised = [
-            alarms.step(numbers, state, setpoint, measured, faulty, demands.first, dt_s)
-            for (numbers, _), state in zip(watched, raised, strict=True)
-        ]
-        if any(trips and state.raised for (_, trips), state in zip(watched, raised, strict=True)):
+        raised, trips = watch.step(watched, alarm_memory, setpoint, measured, faulty, demands, dt_s)
+        if trips:
             law_state, demands = laws.tripped(law_state), Demands(0.0, 0.0, 0.0, 0.0)
         flags = answer_row.PROBE_FAULT_FLAG * faulty + answer_row.CUT_OUT_FLAG * law_state.cut_out
         flags += answer_row.FIRST_FAULT_FLAG << (int(fault) - 1) if faulty else 0
         rows[k, answer_row.MEASURED], rows[k, answer_row.SETPOINT] = measured, setpoint
         rows[k, answer_row.FLAGS] = flags
-        rows[k, answer_row.ALARMS] = sum(1 << n for n, one in enumerate(raised) if one.raised)
+        rows[k, answer_row.ALARMS] = raised
         answer_row.demands(rows)[k] = demands[: asked.outputs]
         since += 1
     return rows

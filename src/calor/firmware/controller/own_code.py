@@ -270,7 +270,7 @@ def own_law_seated(design: Design, path: Path) -> Iterator[Seat]:
             ctypes.memmove(row, answer, len(answer))
 
         try:
-            yield seat_of(ctypes.cast(step, ctypes.c_void_p).value or 0, 0)
+            yield seat_of(ctypes.cast(step, ctypes.c_void_p).value or 0, 0, has_alarms=False)
         finally:
             law.end()
         if law.trouble is not None:

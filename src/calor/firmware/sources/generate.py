@@ -5,6 +5,7 @@ Each block has a template beside the others; it says in C what the block's Pytho
 
 from __future__ import annotations
 
+import math
 import re
 from dataclasses import dataclass
 from pathlib import Path
@@ -22,12 +23,14 @@ from calor.firmware.sources.form import PLAIN, Form
 from calor.firmware.sources.scaling import probe_context
 from calor.firmware.sources.templating import Sources, c_name, plain_text, render, write_files
 from calor.law import alarm as alarms
-from calor.law import fan_curve
+from calor.law import fan_curve, pid
+from calor.law import guard as guards
 from calor.law import registry as laws
 from calor.law import setpoint as setpoints
 from calor.law.code import Code
 from calor.law.fan_curve import FanCurve
 from calor.law.pid import Pid
+from calor.law.program import Program
 from calor.law.setpoint import Follow
 from calor.sense import knob as knobs
 
@@ -101,7 +104,8 @@ def generate(design: Design, prefix: str = "", form: Form = PLAIN) -> Sources:
 def concerns(context: dict[str, Any]) -> list[str]:
     """What has a file of its own: the thermostat that joins them first, then in the order of the loop."""
     return [
-        "thermostat", "probe", "setpoint", "law", "guard",
+        "thermostat", "probe", "setpoint", "law",
+        *(["guard"] if context["has_guard"] else []),
         *(["drive"] if context["has_drive"] else []),
         *(["knob"] if context["knob"] or context["button"] else []),
         *(["logarithm"] if context["needs_log"] else []),
@@ -115,12 +119,22 @@ def context_of(design: Design, prefix: str, form: Form = PLAIN) -> dict[str, Any
     trips = sum(1 << k for k, alarm in enumerate(design.guard.alarms) if alarm.trips)
     follows_dew_point = isinstance(design.setpoint, Follow) and design.setpoint.signal == "dew_point"
     probe = probe_context(design.probe, prefix, form, code_table(design) if form.table else None)
+    low_celsius, high_celsius = guards.limits_celsius(design.guard, design.law.action)
+    cools = design.law.action == "cool"
+    cut_out_celsius = low_celsius if cools else high_celsius
+    has_cut_out, has_low_cut_out = math.isfinite(cut_out_celsius), math.isfinite(low_celsius) and not cools
     return probe | {
         "alone": False,
         "design_name": plain_text(design.name),
         "design": design,
         "law": laws.numbers(design.law, design.guard),
         "leads_back": isinstance(design.law, Pid) and design.law.anti_windup == "back_calculate",
+        "moves_integral": isinstance(design.law, Pid) and _moves_integral(design.law),
+        "has_cut_out": has_cut_out,
+        "cut_out_celsius": cut_out_celsius,
+        "has_low_cut_out": has_low_cut_out,
+        "has_guard": has_cut_out or has_low_cut_out or bool(design.guard.alarms),
+        "ends_off": isinstance(design.setpoint, Program) and design.setpoint.end == "off",
         "manual_mode": isinstance(design.law, Pid) and design.law.manual_mode,
         "curve": _curve(design),
         "setpoint": setpoints.numbers(design.setpoint),
@@ -129,10 +143,12 @@ def context_of(design: Design, prefix: str, form: Form = PLAIN) -> dict[str, Any
         "magnus_c_celsius": moist_air.MAGNUS_C_CELSIUS,
         "needs_log": (probe["uses_bits"] or follows_dew_point) and not form.fixed,
         "fine": 1024.0 if form.fixed else 1.0,
+        "clock_unit": "1/65536 s" if form.fixed else "microseconds",
         "long_s": fixed_point.LARGEST if form.fixed else 1e9,
-        "alarms": [alarms.numbers(alarm, design.law.action) for alarm in design.guard.alarms],
+        "alarms": laws.alarm_numbers(design.law, design.guard, isinstance(design.setpoint, Follow)),
         "alarm_kinds": alarms.KINDS,
         "rate_of_rise": alarms.RATE_OF_RISE,
+        "has_loop_break": any(alarm.kind == "loop_break" for alarm in design.guard.alarms),
         "trip_mask": f"0x{trips:X}u" if trips else "",
         "knob": None if design.knob is None else knobs.knob_numbers(design.knob),
         "button": design.button,
@@ -140,6 +156,11 @@ def context_of(design: Design, prefix: str, form: Form = PLAIN) -> dict[str, Any
         "switches": any(output.switches for output in outputs),
         "has_drive": any(output.switches or output.timing for output in outputs),
     }
+
+
+def _moves_integral(law: Pid) -> bool:
+    """Whether its gains change while it runs, so that what the setpoint's weight held back has to move."""
+    return law.setpoint_weight < 1.0 and pid.numbers(law).gains.sets + pid.numbers(law).gains.has_cool > 0
 
 
 def _curve(design: Design) -> tuple[tuple[float, float], ...]:
