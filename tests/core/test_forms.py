@@ -18,15 +18,17 @@ from calor.cli import invoke
 from calor.demo import DEMOS
 from calor.design.file import read
 from calor.design.model import Design
+from calor.design.ranges import working_range
+from calor.design.trial import Trial
 from calor.errors import FirmwareError
 from calor.firmware import folder
 from calor.firmware.check import agreement
 from calor.firmware.controller.seat import seated
 from calor.firmware.run import chip, host
-from calor.firmware.run.adapter import inputs
+from calor.firmware.run.adapter import answers_from, inputs
 from calor.firmware.sources import code_table, fixed_point, generate
 from calor.firmware.sources.form import PLAIN, Form, form_of
-from calor.sense import registry
+from calor.sense import registry, sweep
 from tests.conftest import PROBES, made
 from tests.core.test_firmware_folder import WORST, parts
 from tests.core.test_firmware_outputs import CASES, design_of
@@ -270,3 +272,23 @@ def test_on_the_command_line(tmp_path: Path, capsys: pytest.CaptureFixture[str])
     for demo, says in ((7, "needs no table"), (5, "cold junction moves")):
         assert invoke(["code", str(DEMOS[demo].design), "--out", str(tmp_path / "c"), "--table"]) == 2
         assert says in capsys.readouterr().err and not (tmp_path / "c").exists()
+
+
+@pytest.mark.parametrize("form", [FIXED, PLAIN])
+def test_the_widest_sums_read_right(form: Form) -> None:
+    """24 bits, 256 conversions added up, over 1300 °C: every code is read, and what is beyond a cut-out trips it."""
+    probe = 'kind = "analog_voltage"\nvolt_per_celsius = 0.0025\nvolt_at_0_celsius = 0.1\nadc = { bits = 24, oversampling = 256 }'
+    design = made(probe=probe, guard="cut_out_celsius = 90", law='kind = "pid"')
+    codes = np.linspace(0.0, 2.0**24 - 1.0, 2001).round()
+    truth = sweep.celsius_over(registry.numbers(design.probe), codes)
+    answers = answers_from(host.rows(design, inputs(design, codes, restart=np.ones(len(codes), np.bool_)), form=form))
+    read = np.isfinite(truth) & (answers.flags & 1 == 0)
+    assert read.sum() > 1900 and np.abs(answers.measured_celsius - truth)[read].max() < 3e-4
+    assert (((answers.flags & 2) > 0) == (answers.measured_celsius > 90.0))[read].all()
+
+
+def test_the_working_range_is_all_that_a_design_may_meet() -> None:
+    base = made(setpoint="celsius = 50", load='kind = "lump"\nambient_celsius = -12', law='kind = "pid"')
+    trial = Trial.model_validate({"start_celsius": 3, "events": [{"kind": "setpoint_step", "at_s": 1, "celsius": 140}]})
+    design = Design.model_validate({**dict(base), "trial": [trial], "knob": {"low_celsius": -30, "high_celsius": 20}})
+    assert working_range(design) == (-35.0, 145.0)

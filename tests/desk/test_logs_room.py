@@ -70,7 +70,7 @@ def test_an_empty_room_says_what_to_do(room: Any, qtbot: Any) -> None:
     qtbot.waitUntil(lambda: room.shelf.chosen is not None, timeout=60_000)
     rested(qtbot, room)
     assert page.records.list.count() == 1 and not page.records.demos.isVisible() and page.right.isVisible()
-    assert "Switchings per hour" in texts(page.measures)
+    qtbot.waitUntil(lambda: "Switchings per hour" in texts(page.measures), timeout=60_000)
     page.records.remove_button.click()
     assert page.strip.empty.isVisible() and page.records.demos.isVisible()
 

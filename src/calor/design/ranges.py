@@ -5,8 +5,9 @@ from __future__ import annotations
 import math
 from typing import Any
 
-from calor.design.events import AmbientStep
+from calor.design.events import AmbientStep, SetpointStep
 from calor.design.model import Design
+from calor.design.recorded_ambient import read_record
 
 MARGIN_CELSIUS = 5.0
 
@@ -28,16 +29,22 @@ def usual_range(design: Design) -> tuple[float, float]:
 
 
 def working_range(design: Design) -> tuple[float, float]:
-    """Temperatures that a design may meet, °C: setpoints, guards, surroundings and limits, and a margin."""
+    """Temperatures that a design may meet, °C: setpoints, also by knob and by events, guards, surroundings, starts, and
+    a margin. Raises CalorError where a recorded ambient cannot be read."""
     places = [float(design.setpoint.celsius)]
     setpoint: Any = design.setpoint
     places += [segment.to_celsius for segment in getattr(setpoint, "segments", ())]
     places += [getattr(setpoint, key) for key in ("day_celsius", "night_celsius") if hasattr(setpoint, key)]
     places += [alarm.celsius for alarm in design.guard.alarms if alarm.kind in ("high", "low")]
     places += [at for at in (design.guard.cut_out_celsius, design.guard.cut_out_low_celsius) if at is not None]
+    places.append(float(design.load.ambient_celsius))
+    if design.knob is not None:
+        places += [design.knob.low_celsius, design.knob.high_celsius]
     for trial in design.trial:
-        for key in ("ambient_celsius", "start_celsius"):
-            value = getattr(trial, key, None)
-            places += [] if value is None else [float(value)]
-        places += [event.celsius for event in trial.events if isinstance(event, AmbientStep)]
+        places += [design.ambient_celsius(trial) + side * trial.swing_celsius for side in (-1.0, 1.0)]
+        places.append(design.start_celsius(trial))
+        if trial.ambient_csv is not None:
+            recorded = read_record(trial.ambient_csv, trial.ambient_column, trial.humidity_column).celsius
+            places += [float(recorded.min()), float(recorded.max())]
+        places += [event.celsius for event in trial.events if isinstance(event, AmbientStep | SetpointStep)]
     return min(places) - MARGIN_CELSIUS, max(places) + MARGIN_CELSIUS

@@ -212,7 +212,12 @@ def step(
 ) -> tuple[FanCurveState, Demands]:
     """One decision: (state, demands of the fan and of the second one). `other_celsius` is what a difference is
     against."""
-    x = law.direction * (measured_celsius - other_celsius if law.difference else measured_celsius)
+    x = law.direction * measured_celsius
+    if law.difference:
+        x = law.direction * (measured_celsius - other_celsius)
+        if not (other_celsius > -273.15 and other_celsius < 3000.0):
+            # without its second temperature a fan runs full, and what heats is off
+            x = law.direction * 30_000.0
     second_on = state.second_on
     if law.has_second and x >= law.second_on_x:
         second_on = True

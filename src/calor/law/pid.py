@@ -178,7 +178,8 @@ class PidState(NamedTuple):
     """Integral and derivative parts (fraction), the reading before, the first reading, and whether there are any.
 
     `output` is the demand before, `aim_celsius` the setpoint on its way, `held_back_per_celsius` the gain times what of
-    a setpoint's change its weight keeps from the proportional part.
+    a setpoint's change its weight keeps from the proportional part, `integral_rest` what rounding has added to the
+    integral too much.
     """
 
     integral: float
@@ -190,6 +191,7 @@ class PidState(NamedTuple):
     output: float
     aim_celsius: float
     held_back_per_celsius: float
+    integral_rest: float
 
 
 def cool_ratio(settings: Pid) -> float:
@@ -232,7 +234,7 @@ def numbers(settings: Pid) -> PidNumbers:
 
 def start() -> PidState:
     """Nothing read, nothing integrated."""
-    return PidState(0.0, 0.0, 0.0, 0.0, False, False, 0.0, 0.0, 0.0)
+    return PidState(0.0, 0.0, 0.0, 0.0, False, False, 0.0, 0.0, 0.0, 0.0)
 
 
 @compiled
@@ -244,7 +246,7 @@ def override(law: PidNumbers, state: PidState, output: float, dt_s: float) -> tu
     demand = split.demand_for(law.split, output) if law.split.used else output
     after = PidState(
         state.integral, 0.0, state.before_celsius, state.first_celsius, state.has_first, False, demand,
-        state.aim_celsius, state.held_back_per_celsius,
+        state.aim_celsius, state.held_back_per_celsius, state.integral_rest,
     )  # fmt: skip
     return after, two(max(output, 0.0), max(-output, 0.0))
 
@@ -285,7 +287,7 @@ def step(
     if not np.isnan(hand):
         asked = split.demand_for(law.split, hand) if law.split.used else min(hand, law.output_high)
         integral = integral + asked - wanted if rate_per_s > 0.0 else 0.0
-        return PidState(integral, derivative, measured_celsius, first, True, True, asked, aim, held_back), asked
+        return PidState(integral, derivative, measured_celsius, first, True, True, asked, aim, held_back, 0.0), asked
     demand = min(max(wanted, law.output_low), law.output_high)
     if law.slew_per_s > 0.0:
         step_most = law.slew_per_s * dt_s
@@ -300,8 +302,11 @@ def step(
         growth = 0.0
     if gains.back_calculation_rate_per_s > 0.0:
         growth += (demand - wanted) * gains.back_calculation_rate_per_s
-    integral += growth * dt_s
-    return PidState(integral, derivative, measured_celsius, first, True, True, demand, aim, held_back), demand
+    # compensated (Kahan 1965): in single precision a small growth would not be added at all
+    added = growth * dt_s - state.integral_rest
+    grown = integral + added
+    rest = (grown - integral) - added
+    return PidState(grown, derivative, measured_celsius, first, True, True, demand, aim, held_back, rest), demand
 
 
 def outline(settings: Pid, setpoint_celsius: float) -> list[Outline]:

@@ -13,6 +13,7 @@ import numpy as np
 from pydantic import Field, Strict, model_validator
 
 from calor.compiled import Column, compiled, entry
+from calor.law.elapsed import microseconds
 from calor.settings import Settings, choice, difference, duration, number, temperature
 from calor.units import TemperatureUnit, format_duration, format_temperature
 
@@ -111,14 +112,11 @@ END_HOLD, END_OFF, END_FALL = range(3)
 
 
 class ProgramState(NamedTuple):
-    """Which segment, from where its ramp began, rounds left behind, whether begun and whether over.
-
-    The time in it is `left_s`, what was left of a step as it began, and `steps` since: counting them adds no rounding.
-    """
+    """Which segment, for how long (µs), from where its ramp began, rounds left behind, whether begun and whether
+    over."""
 
     segment: int
-    left_s: float
-    steps: int
+    phase_us: int
     begun_celsius: float
     rounds: int
     begun: bool
@@ -149,7 +147,7 @@ def numbers(settings: Program) -> ProgramNumbers:
 @compiled
 def start() -> ProgramState:
     """Before the first reading, from which the first ramp begins."""
-    return ProgramState(0, 0.0, 0, 0.0, 0, False, False)
+    return ProgramState(0, 0, 0.0, 0, False, False)
 
 
 @compiled
@@ -163,35 +161,35 @@ def step(
     if not state.begun:
         if np.isnan(measured_celsius):
             return state, program.to_celsius[0], False
-        state = ProgramState(0, 0.0, 0, measured_celsius, 0, True, False)
-    segment, left_s, steps = state.segment, state.left_s, state.steps
+        state = ProgramState(0, 0, measured_celsius, 0, True, False)
+    segment, phase_us = state.segment, state.phase_us
     begun, rounds = state.begun_celsius, state.rounds
-    phase_s = left_s + steps * dt_s
-    now_s = phase_s + 1e-3 * dt_s
+    dt_us, ramp_us = microseconds(dt_s), 0
+    # a rounding before a change counts as after it
+    ahead_us = dt_us // 1000
     for _ in range(2 * program.used + 1):
         to, rate = program.to_celsius[segment], program.rate_celsius_per_s[segment]
-        ramp_s = abs(to - begun) / rate if rate > 0.0 else program.ramp_s[segment]
-        if now_s < ramp_s + program.soak_s[segment]:
+        ramp_us = microseconds(abs(to - begun) / rate) if rate > 0.0 else microseconds(program.ramp_s[segment])
+        whole_us = ramp_us + microseconds(program.soak_s[segment])
+        if phase_us + ahead_us < whole_us:
             break
         # what is over passes what is left of the step on to the next
-        phase_s -= ramp_s + program.soak_s[segment]
-        left_s, steps = phase_s, 0
-        now_s = phase_s + 1e-3 * dt_s
+        phase_us -= whole_us
         begun = to
         segment += 1
         if segment == program.used:
             segment = 0
             rounds += 1
             if program.times > 0 and rounds >= program.times:
-                over = ProgramState(0, 0.0, 0, last, rounds, True, True)
+                over = ProgramState(0, 0, last, rounds, True, True)
                 return over, program.end_celsius if program.end == END_FALL else last, program.end == END_OFF
     setpoint = to
-    if now_s < ramp_s:
-        setpoint = begun + (to - begun) * max(phase_s, 0.0) / ramp_s
+    if phase_us + ahead_us < ramp_us:
+        setpoint = begun + (to - begun) * max(phase_us, 0) / ramp_us
     behind = np.isnan(measured_celsius) or abs(measured_celsius - setpoint) > program.hold_back_celsius
     if not behind or program.hold_back_celsius == np.inf:
-        steps += 1
-    return ProgramState(segment, left_s, steps, begun, rounds, True, False), setpoint, False
+        phase_us += dt_us
+    return ProgramState(segment, phase_us, begun, rounds, True, False), setpoint, False
 
 
 @entry

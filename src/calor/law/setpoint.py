@@ -14,6 +14,7 @@ from pydantic import Field, model_validator
 
 from calor.compiled import compiled
 from calor.law import program
+from calor.law.elapsed import DAY_US, microseconds
 from calor.law.program import Program, ProgramNumbers, ProgramState, check_limits
 from calor.settings import Settings, choice, difference, duration, temperature
 from calor.units import TemperatureUnit, celsius_to, format_difference, format_duration, format_temperature
@@ -135,11 +136,18 @@ def numbers(settings: AnySetpoint) -> SetpointNumbers:
 
 
 @compiled
-def is_day(setpoint: SetpointNumbers, clock_s: float) -> bool:
-    """Whether it is day at a time of day (s)."""
-    if setpoint.day_begins_s < setpoint.night_begins_s:
-        return setpoint.day_begins_s <= clock_s < setpoint.night_begins_s
-    return not (setpoint.night_begins_s <= clock_s < setpoint.day_begins_s)
+def is_day(setpoint: SetpointNumbers, clock_us: int) -> bool:
+    """Whether it is day at a time of day (µs)."""
+    day_us, night_us = microseconds(setpoint.day_begins_s), microseconds(setpoint.night_begins_s)
+    if day_us < night_us:
+        return day_us <= clock_us < night_us
+    return not (night_us <= clock_us < day_us)
+
+
+@compiled
+def is_signal(celsius: float) -> bool:
+    """Whether a signal can be one: what is no temperature counts as none."""
+    return celsius > -273.15 and celsius < 3000.0
 
 
 @compiled
@@ -147,16 +155,17 @@ def step(
     setpoint: SetpointNumbers, state: ProgramState, measured_celsius: float, signal_celsius: float, now_s: float,
     dt_s: float,
 ) -> tuple[ProgramState, float, bool]:  # fmt: skip
-    """(state, setpoint in °C, whether its end has put the output off). A reading or signal that is NaN is not there."""
+    """(state, setpoint in °C, whether its end has put the output off). A reading that is NaN is not there, nor a signal
+    that is no temperature."""
     celsius, off = setpoint.celsius, False
     if setpoint.kind == PROGRAM:
         state, celsius, off = program.step(setpoint.program, state, measured_celsius, dt_s)
     elif setpoint.kind == DAY_NIGHT:
         # a rounding before a change counts as after it
-        clock_s = (setpoint.clock_at_start_s + now_s + 1e-3 * dt_s) % 86_400.0
-        if not is_day(setpoint, clock_s):
+        now_us = microseconds(setpoint.clock_at_start_s) + microseconds(now_s) + microseconds(dt_s) // 1000
+        if not is_day(setpoint, now_us % DAY_US):
             celsius = setpoint.night_celsius
-    elif setpoint.kind == FOLLOW and not np.isnan(signal_celsius):
+    elif setpoint.kind == FOLLOW and is_signal(signal_celsius):
         celsius = signal_celsius + setpoint.offset_celsius
     return state, min(max(celsius, setpoint.low_celsius), setpoint.high_celsius), off
 

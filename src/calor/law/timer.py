@@ -6,10 +6,10 @@ on is 25.4 % of the power. Open loop cannot hit a temperature: ambient and mains
 
 from __future__ import annotations
 
-import math
 from typing import Literal, NamedTuple
 
 from calor.compiled import compiled
+from calor.law.elapsed import microseconds
 from calor.law.outputs import Demands, Inputs, Outline, one
 from calor.settings import Settings, choice, duration, fraction
 from calor.units import TemperatureUnit, format_duration
@@ -67,27 +67,28 @@ def numbers(settings: Timer) -> TimerNumbers:
 
 
 class TimerState(NamedTuple):
-    """Whether the first time is over, and how long the present one, or the present repetition, has lasted (s)."""
+    """Whether the first time is over, and how long the present one, or the present repetition, has lasted (µs)."""
 
     first_over: bool
-    phase_s: float
+    phase_us: int
 
 
 def start() -> TimerState:
     """Switched on this moment."""
-    return TimerState(False, 0.0)
+    return TimerState(False, 0)
 
 
 @compiled
 def step(law: TimerNumbers, state: TimerState, dt_s: float) -> tuple[TimerState, float]:
     """One decision: (state, demand). `dt_s` is the time until the next one."""
     # a decision that is a rounding before a change counts as after it
-    now_s = state.phase_s + 1e-3 * dt_s
-    phase_s, first_over = state.phase_s, state.first_over or law.pattern == REPEAT
-    if not first_over and now_s >= law.first_s:
+    dt_us, first_us = microseconds(dt_s), microseconds(law.first_s)
+    now_us = state.phase_us + dt_us // 1000
+    phase_us, first_over = state.phase_us, state.first_over or law.pattern == REPEAT
+    if not first_over and now_us >= first_us:
         first_over = True
-        phase_s -= law.first_s
-        now_s -= law.first_s
+        phase_us -= first_us
+        now_us -= first_us
     if law.pattern == RUN_THEN_STOP:
         demand = 0.0 if first_over else law.output
     elif law.pattern == WAIT_THEN_RUN:
@@ -95,15 +96,16 @@ def step(law: TimerNumbers, state: TimerState, dt_s: float) -> tuple[TimerState,
     elif not first_over:
         demand = 1.0
     else:
-        cycle_s = law.on_s + law.off_s
-        if now_s >= cycle_s:
-            passed_s = cycle_s * math.floor(now_s / cycle_s)
-            phase_s -= passed_s
-            now_s -= passed_s
-        demand = law.output if now_s < law.on_s else 0.0
+        on_us = microseconds(law.on_s)
+        cycle_us = on_us + microseconds(law.off_s)
+        if now_us >= cycle_us:
+            passed_us = cycle_us * (now_us // cycle_us)
+            phase_us -= passed_us
+            now_us -= passed_us
+        demand = law.output if now_us < on_us else 0.0
     if first_over and law.pattern in (RUN_THEN_STOP, WAIT_THEN_RUN):
-        return TimerState(True, 0.0), demand
-    return TimerState(first_over, phase_s + dt_s), demand
+        return TimerState(True, 0), demand
+    return TimerState(first_over, phase_us + dt_us), demand
 
 
 def mean_output(settings: Timer) -> float:

@@ -116,6 +116,10 @@ def scaled(probe: ProbeNumbers, counts: float) -> tuple[float, int]:
     return celsius, FAULT_RANGE if np.isnan(celsius) else NO_FAULT
 
 
+MOST_CELSIUS = 30_000.0
+"""A reading beyond this is none."""
+
+
 def new_memory(probe: ProbeNumbers) -> Column:
     """What checks and filter remember between readings, as it is at the start."""
     return np.zeros(checks.SIZE + filters.memory_size(probe.filter))
@@ -137,7 +141,7 @@ def step(probe: ProbeNumbers, memory: Column, given: float, dt_s: float) -> tupl
 
     `given` is what `sample` gave. `memory` begins as new_memory and is kept between calls; a fault empties the filter.
     """
-    if np.isnan(given):
+    if np.isnan(given) or (probe.kind == IDEAL and abs(given) > MOST_CELSIUS):
         measured, fault = np.nan, FAULT_OPEN
     elif probe.kind == IDEAL:
         measured, fault = calibration.apply(probe.correction, given), NO_FAULT

@@ -32,6 +32,7 @@ from calor.law import program, watch
 from calor.law import registry as laws
 from calor.law import setpoint as setpoints
 from calor.law.alarm import AlarmNumbers
+from calor.law.elapsed import microseconds
 from calor.law.outputs import Demands, Inputs
 from calor.law.pid import Pid
 from calor.law.registry import LawNumbers
@@ -213,6 +214,7 @@ def _answers(asked: Given) -> npt.NDArray[np.float32]:
     probe, aim, law = in_single(asked.probe), in_single(asked.setpoint), in_single(asked.law)
     watched = np.array([alarms.to_row(one) for one in in_single(asked.alarms)], Single).reshape(-1, alarms.NUMBERS)
     dt_s, nothing = Single(asked.period_s), Single(np.nan)
+    step_us = microseconds(dt_s)
     rows = np.zeros((len(asked.readings), answer_row.width(asked.outputs)), Single)
     size = checks.SIZE + filters.memory_size(probe.filter)
     begun = False
@@ -228,7 +230,7 @@ def _answers(asked: Given) -> npt.NDArray[np.float32]:
             measured = Single(now)
         signal = asked.other[k] if aim.kind == FOLLOW else nothing
         program_state, setpoint, off = setpoints.step(
-            aim, program_state, nothing if faulty else measured, signal, since * dt_s, dt_s
+            aim, program_state, nothing if faulty else measured, signal, since * step_us * 1e-6, dt_s
         )
         given_now = Inputs(setpoint, measured, asked.other[k], asked.hand[k], faulty, off)
         law_state, demands = laws.step(law, law_state, given_now, dt_s)

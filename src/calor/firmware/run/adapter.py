@@ -190,7 +190,7 @@ def _inputs_code(design: Design, prefix: str, made: _Numbers) -> str:
         lines.append("if (given->hand_output != given->hand_output) {")
         lines.append(f"    {prefix}_set_automatic(state);")
         lines.append("} else {")
-        lines.append(f"    {prefix}_set_manual(state, {made.own('given->hand_output')});")
+        lines.append(f"    (void){prefix}_set_manual(state, {made.own('given->hand_output')});")
         lines.append("}")
     return "\n".join("    " + line for line in lines)
 

@@ -143,6 +143,8 @@ def context_of(design: Design, prefix: str, form: Form = PLAIN) -> dict[str, Any
         "magnus_c_celsius": moist_air.MAGNUS_C_CELSIUS,
         "needs_log": (probe["uses_bits"] or follows_dew_point) and not form.fixed,
         "fine": 1024.0 if form.fixed else 1.0,
+        "counts_microseconds": not form.fixed
+        and (design.law.kind == "timer" or design.setpoint.kind in ("program", "day_night")),
         "clock_unit": "1/65536 s" if form.fixed else "microseconds",
         "long_s": fixed_point.LARGEST if form.fixed else 1e9,
         "alarms": laws.alarm_numbers(design.law, design.guard, isinstance(design.setpoint, Follow)),
