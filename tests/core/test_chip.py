@@ -154,6 +154,10 @@ def test_a_prefix_begins_every_name() -> None:
     )
 
 
+CODE_CELSIUS = 0.0256
+"""One code of the demos' 12-bit converters at their setpoint."""
+
+
 @pytest.mark.parametrize("demo", DEMOS, ids=lambda demo: demo.design.stem)
 def test_the_c_takes_the_laws_seat(demo: Any) -> None:
     """In every trial of every demo: the same events, verdict and temperature as with the built-in law, within its noise."""
@@ -165,9 +169,10 @@ def test_the_c_takes_the_laws_seat(demo: Any) -> None:
         assert (trace.flags == own.flags).all()
         # a reading a rounding from the next code of the converter is another one: from there on the noise differs
         assert np.abs(trace.true_celsius - own.true_celsius).max() < 0.15 and trace.span_s == own.span_s
-        assert [item.passes for item in judge(trace, design.limits).limits] == [
-            item.passes for item in judge(own, design.limits).limits
-        ]
+        for mine, theirs in zip(judge(own, design.limits).limits, judge(trace, design.limits).limits, strict=True):
+            # peak to peak of a noisy reading moves by a code at each end: a limit in between tells nothing
+            codes = mine.name == "ripple_celsius" and abs(mine.value - theirs.value) <= 2.0 * CODE_CELSIUS
+            assert mine.passes == theirs.passes or codes, (trial.name, mine, theirs)
 
 
 @pytest.mark.parametrize("name", chip.TARGETS)

@@ -43,17 +43,22 @@ def test_every_demo_is_a_folder_that_builds_and_proves_itself(demo: Any, tmp_pat
     assert ("own_guard.c" in names) == guarded
     assert {f"own_{concern}{end}" for concern in concerns for end in (".h", ".c")} < set(names)
     assert {"own_state.h", "own_example.c", "own_test.c", "README.md"} < set(names) and len(names) <= 20
-    built(tmp_path, "own_test.c", *parts(tmp_path, "own"), flags=("-o", str(tmp_path / "test")))
-    answer = subprocess.run([tmp_path / "test"], capture_output=True, text=True, check=False)
+    assert len(list(tmp_path.glob("*.c"))) == len(
+        parts(tmp_path, "own")
+    )  # no main among them: they drop into a project
+    built(tmp_path, "test/own_test.c", *parts(tmp_path, "own"), flags=("-o", str(tmp_path / "checked")))
+    answer = subprocess.run([tmp_path / "checked"], capture_output=True, text=True, check=False)
     assert (answer.returncode, answer.stdout) == (0, "equal over 400 steps\n")
-    built(tmp_path, "own_example.c", *parts(tmp_path, "own"), flags=("-o", str(tmp_path / "example")))
-    assert (tmp_path / "own_example.c").read_text().count("HERE:") >= 4
+    for pins in ("PINS_BY_LOOP", "PINS_BY_INTERRUPT"):
+        flags = ("-o", str(tmp_path / "program"), f"-D{pins}")
+        built(tmp_path, "example/own_example.c", *parts(tmp_path, "own"), flags=flags)
+    assert (tmp_path / "example/own_example.c").read_text().count("HERE:") >= 4
     readme = (tmp_path / "README.md").read_text()
     command = next(line for line in readme.splitlines() if line.startswith("cc "))
     proven = subprocess.run(command, shell=True, cwd=tmp_path, capture_output=True, text=True, check=False)
     assert proven.stdout == "equal over 400 steps\n", proven.stderr
     clang = [sys.executable, "-m", "ziglang", "cc", *host.STRICT_FLAGS, "-c", "-o", str(tmp_path / "one.o")]
-    for path in sorted(tmp_path.glob("own_*.c")):
+    for path in sorted(tmp_path.glob("**/own_*.c")):
         checked = subprocess.run([*clang, str(path)], capture_output=True, text=True, check=False, env=environment())
         assert checked.returncode == 0, checked.stderr
     for name in parts(tmp_path, "own"):  # each header stands on its own
@@ -76,8 +81,8 @@ def test_the_test_finds_a_changed_law(tmp_path: Path) -> None:
     source = tmp_path / "untitled_thermostat.c"
     assert ".gain_per_celsius = 0.05f" in source.read_text()
     source.write_text(source.read_text().replace(".gain_per_celsius = 0.05f", ".gain_per_celsius = 0.06f"))
-    built(tmp_path, "untitled_test.c", *parts(tmp_path, "untitled"), flags=("-o", str(tmp_path / "test")))
-    answer = subprocess.run([tmp_path / "test"], capture_output=True, text=True, check=False)
+    built(tmp_path, "test/untitled_test.c", *parts(tmp_path, "untitled"), flags=("-o", str(tmp_path / "checked")))
+    answer = subprocess.run([tmp_path / "checked"], capture_output=True, text=True, check=False)
     assert answer.returncode == 1 and answer.stdout.startswith("step ") and "differs" in answer.stdout
 
 

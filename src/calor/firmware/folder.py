@@ -21,6 +21,9 @@ from calor.firmware.sources.form import PLAIN, Form
 from calor.firmware.sources.generate import context_of, generate, tick_s
 from calor.firmware.sources.templating import Sources, c_float, plain_text, render, write_files
 from calor.law.fan_curve import FanCurve
+from calor.sense.registry import has_converter
+from calor.sense.thermistor import Thermistor
+from calor.sense.thermocouple import Thermocouple
 
 TEST_STEPS = 400
 OTHER = {"dew_point": "the dew point of the air", "ambient": "the ambient temperature"}
@@ -65,7 +68,8 @@ def made(design: Design, prefix: str = "", form: Form = PLAIN) -> Made:
     own = sources.prefix
     context = context_of(design, own, form) | _around(design, form)
     context |= {"built": sources.built, "bounds": bounds, "apart": apart, "sizes": chip.built_sizes(design, form)}
-    around = {f"{own}_{name}.c": render(f"{name}.c.j2", context) for name in ("example", "test")}
+    # in folders of their own: each has a main, and the thermostat drops into a project as it is
+    around = {f"{name}/{own}_{name}.c": render(f"{name}.c.j2", context) for name in ("example", "test")}
     files = dict(sources.files) | (fixed_point.in_fixed_point(around, sources.files) if form.fixed else around)
     files["README.md"] = render("readme.md.j2", context)
     return Made(Sources(own, files, sources.header, form), context["table"], bounds, apart)
@@ -88,6 +92,8 @@ def _around(design: Design, form: Form) -> dict[str, Any]:
     trial = design.trial[0]
     return {
         "needs_other": _needs_other(design),
+        "wiring": _wiring(design),
+        "cold_junction": isinstance(design.probe, Thermocouple) and has_converter(design.probe),
         "follows_signal": bool(follows),
         "other_is": OTHER.get(follows, OTHER["ambient"]),
         "period_s": period_s,
@@ -107,6 +113,25 @@ def _around(design: Design, form: Form) -> dict[str, Any]:
             else "What this very code answered on the machine it was generated on: yours is to answer the same."
         ),
     }
+
+
+def _wiring(design: Design) -> str:
+    """Where the probe goes and what the converter's scale is, in a sentence or two."""
+    if not has_converter(design.probe):
+        return "The probe is read by your own code, in degrees." if design.probe.kind == "ideal" else (
+            "The sensor's word is read by your own code, over its bus."
+        )  # fmt: skip
+    adc: Any = design.probe.adc
+    many = f"; {adc.oversampling} conversions are added up for a reading" if adc.oversampling > 1 else ""
+    probe = plain_text(", ".join(block_summary(design, "probe", "°C")).replace("°C", "degrees Celsius"))
+    divider = ""
+    if isinstance(design.probe, Thermistor):
+        side = "ground" if design.probe.placed == "low_side" else f"{adc.divider_volt:g} V"
+        other = f"{adc.divider_volt:g} V" if design.probe.placed == "low_side" else "ground"
+        divider = f" It sits between the pin and {side}, {design.probe.series_ohm:g} ohm between the pin and {other}."
+    return (
+        f"{probe}, on a converter of {adc.bits} bits whose codes are full at {adc.reference_volt:g} V{many}.{divider}"
+    )
 
 
 def _rows(design: Design, form: Form) -> list[str]:

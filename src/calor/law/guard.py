@@ -15,7 +15,7 @@ from pydantic import Field, Strict
 
 from calor.compiled import compiled
 from calor.law.alarm import Alarm
-from calor.settings import Settings, duration, fraction, temperature
+from calor.settings import Settings, choice, duration, fraction, temperature
 from calor.units import TemperatureUnit, format_temperature
 
 
@@ -26,6 +26,9 @@ class Guard(Settings):
         0.0, "Output on fault", "What every output gives while the probe reads a fault; below 0 it cools (heat_cool).",
         -1.0, 1.0,
     )  # fmt: skip
+    manual_at_fault: bool = choice(
+        False, "By hand at a fault", "An output set by hand is given while the probe reads a fault, too."
+    )
     cut_out_celsius: float | None = temperature(
         None, "Cut-out limit", "Outputs off, and latched, above this (heating, heat_cool) or below it (cooling)."
     )
@@ -49,12 +52,13 @@ class GuardNumbers(NamedTuple):
     probe_fault_output: float
     low_celsius: float
     high_celsius: float
+    hand_at_fault: bool
 
 
 def numbers(settings: Guard, action: str) -> GuardNumbers:
     """The settings as plain numbers; `action` is the law's: "heat", "cool" or "heat_cool"."""
     low_celsius, high_celsius = limits_celsius(settings, action)
-    return GuardNumbers(settings.probe_fault_output, low_celsius, high_celsius)
+    return GuardNumbers(settings.probe_fault_output, low_celsius, high_celsius, settings.manual_at_fault)
 
 
 def limits_celsius(settings: Guard, action: str) -> tuple[float, float]:

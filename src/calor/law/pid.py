@@ -243,12 +243,16 @@ def override(law: PidNumbers, state: PidState, output: float, dt_s: float) -> tu
 
     The integral is kept, the derivative starts anew after it, and a slew limit begins from what was given.
     """
-    demand = split.demand_for(law.split, output) if law.split.used else output
+    heat, cool = min(output, law.output_high), 0.0
+    demand = heat
+    if law.split.used:
+        heat, cool = split.by_hand(law.split, output)
+        demand = split.demand_for(law.split, output)
     after = PidState(
         state.integral, 0.0, state.before_celsius, state.first_celsius, state.has_first, False, demand,
         state.aim_celsius, state.held_back_per_celsius, state.integral_rest,
     )  # fmt: skip
-    return after, two(max(output, 0.0), max(-output, 0.0))
+    return after, two(heat, cool)
 
 
 @compiled
@@ -307,6 +311,29 @@ def step(
     grown = integral + added
     rest = (grown - integral) - added
     return PidState(grown, derivative, measured_celsius, first, True, True, demand, aim, held_back, rest), demand
+
+
+@compiled
+def with_other_gains(law: PidNumbers, new: PidNumbers, state: PidState, setpoint_celsius: float) -> PidState:
+    """The state with which the output goes on without a bump when `new` takes the place of `law`.
+
+    The integral takes over what the proportional part changes by; where the output is at a limit, or there is no
+    integral, nothing has to.
+    """
+    before = gains_at(law.gains, setpoint_celsius, state.output < 0.0)
+    after = gains_at(new.gains, setpoint_celsius, state.output < 0.0)
+    if not state.has_before or before.integral_rate_per_s <= 0.0 or after.integral_rate_per_s <= 0.0:
+        return state
+    if state.output <= law.output_low or state.output >= law.output_high:
+        return state
+    aim, y = state.aim_celsius - state.first_celsius, state.before_celsius - state.first_celsius
+    was = law.direction * before.gain_per_celsius * (law.setpoint_weight * aim - y)
+    will = new.direction * after.gain_per_celsius * (new.setpoint_weight * aim - y)
+    held_back = new.direction * after.gain_per_celsius * (1.0 - new.setpoint_weight)
+    return PidState(
+        state.integral + (was - will), state.derivative, state.before_celsius, state.first_celsius, True, True,
+        state.output, state.aim_celsius, held_back, 0.0,
+    )  # fmt: skip
 
 
 def outline(settings: Pid, setpoint_celsius: float) -> list[Outline]:

@@ -140,7 +140,11 @@ def _step() -> list[str]:
         "    cut_out = state.cut_out or (not given.fault and guard.trips(law.guard, given.measured_celsius))",
         *(f"    {kind}_state = state.{kind}" for kind in _REMEMBERING),
         "    if given.fault or cut_out or given.off:",
-        "        put_to = law.guard.probe_fault_output if given.fault and not cut_out and not given.off else 0.0",
+        "        put_to = 0.0",
+        "        if not cut_out and not given.off:",
+        "            put_to = law.guard.probe_fault_output",
+        "            if law.guard.hand_at_fault and not np.isnan(given.hand):",
+        "                put_to = given.hand",
         "        demands = outputs.every(put_to)",
         *put,
     ]

@@ -25,6 +25,9 @@ class Knob(Settings):
     high_counts: int = number(
         1020, "Upper margin", "Codes from this one on are the upper end.", "integer", 1, 2**24 - 1
     )
+    hysteresis_counts: int = number(
+        2, "Hysteresis, codes", "Smaller turns than this are noise, and leave the setpoint alone.", "integer", 0, 2**16
+    )
     step_celsius: float = difference(
         0.5, "Rounding step", "The setpoint is rounded to this; 0: not rounded.", 0.0, 50.0
     )
@@ -50,6 +53,15 @@ class KnobNumbers(NamedTuple):
     low_celsius: float
     high_celsius: float
     step_celsius: float
+    high_counts: int
+    hysteresis_counts: int
+
+
+class KnobState(NamedTuple):
+    """The code that counts, and whether there is one yet."""
+
+    counts: int
+    has_counts: bool
 
 
 def knob_numbers(settings: Knob) -> KnobNumbers:
@@ -61,6 +73,8 @@ def knob_numbers(settings: Knob) -> KnobNumbers:
         settings.low_celsius,
         settings.high_celsius,
         settings.step_celsius,
+        settings.high_counts,
+        settings.hysteresis_counts,
     )
 
 
@@ -75,6 +89,16 @@ def setpoint_of(knob: KnobNumbers, counts: float) -> float:
         steps = math.floor((held - low) / knob.step_celsius + 0.5)
         held = min(low + steps * knob.step_celsius, high)
     return held
+
+
+@compiled
+def knob_step(knob: KnobNumbers, state: KnobState, counts: int) -> tuple[KnobState, float]:
+    """(state, setpoint in °C) after one more code: a turn no larger than the hysteresis is none; the ends always
+    are."""
+    turned = not state.has_counts or abs(counts - state.counts) > knob.hysteresis_counts
+    if turned or counts <= int(knob.low_counts) or counts >= knob.high_counts:
+        state = KnobState(counts, True)
+    return state, setpoint_of(knob, float(state.counts))
 
 
 def celsius_at(settings: Knob, share: float) -> float:

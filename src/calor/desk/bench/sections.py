@@ -17,7 +17,8 @@ from calor.sense.thermistor import Thermistor
 from calor.settings import kind_word, quantity_of
 
 _FAILS: Section = (
-    "If something fails", "guard", ("probe_fault_output", "cut_out_celsius", "cut_out_low_celsius", "watchdog_s"),
+    "If something fails", "guard",
+    ("probe_fault_output", "manual_at_fault", "cut_out_celsius", "cut_out_low_celsius", "watchdog_s"),
 )  # fmt: skip
 _LIMITS: Section = ("Limits of the setpoint", "setpoint", ("low_limit_celsius", "high_limit_celsius", "locked"))
 _PASS: Section = ("What a pass is", "limits", ())
@@ -167,9 +168,12 @@ def sections_of(design: Design, block: str) -> tuple[Section, ...]:
                 (head, part, tuple(key for key in keys if key != "end_celsius")) for head, part, keys in sections
             )
         return (*sections, *_by_hand(design))
-    if block == "law" and design.law.action != "heat_cool":
+    if block == "law":
+        useless = () if design.law.action == "heat_cool" else ONLY_BOTH_WAYS
+        if not getattr(design.law, "manual_mode", False):
+            useless = (*useless, "manual_at_fault")
         kept = [
-            (heading, part, tuple(key for key in keys if key not in ONLY_BOTH_WAYS)) if keys else (heading, part, keys)
+            (heading, part, tuple(key for key in keys if key not in useless)) if keys else (heading, part, keys)
             for heading, part, keys in sections
         ]
         return tuple(section for section, whole in zip(kept, sections, strict=True) if section[2] or not whole[2])

@@ -117,6 +117,7 @@ def context_of(design: Design, prefix: str, form: Form = PLAIN) -> dict[str, Any
     """What the templates say of a design."""
     outputs = outputs_of(design)
     trips = sum(1 << k for k, alarm in enumerate(design.guard.alarms) if alarm.trips)
+    latched = sum(1 << k for k, alarm in enumerate(design.guard.alarms) if alarm.latch)
     follows_dew_point = isinstance(design.setpoint, Follow) and design.setpoint.signal == "dew_point"
     probe = probe_context(design.probe, prefix, form, code_table(design) if form.table else None)
     low_celsius, high_celsius = guards.limits_celsius(design.guard, design.law.action)
@@ -151,6 +152,8 @@ def context_of(design: Design, prefix: str, form: Form = PLAIN) -> dict[str, Any
         "alarm_kinds": alarms.KINDS,
         "rate_of_rise": alarms.RATE_OF_RISE,
         "has_loop_break": any(alarm.kind == "loop_break" for alarm in design.guard.alarms),
+        "alarm_names": _alarm_names(design),
+        "latch_mask": f"0x{latched:X}u" if latched else "",
         "trip_mask": f"0x{trips:X}u" if trips else "",
         "knob": None if design.knob is None else knobs.knob_numbers(design.knob),
         "button": design.button,
@@ -158,6 +161,17 @@ def context_of(design: Design, prefix: str, form: Form = PLAIN) -> dict[str, Any
         "switches": any(output.switches for output in outputs),
         "has_drive": any(output.switches or output.timing for output in outputs),
     }
+
+
+def _alarm_names(design: Design) -> list[tuple[str, str, str]]:
+    """(name, what it says, bit) of each alarm: its kind, numbered where there are several of it."""
+    kinds = [alarm.kind for alarm in design.guard.alarms]
+    names = []
+    for k, alarm in enumerate(design.guard.alarms):
+        number = f"_{kinds[: k + 1].count(alarm.kind)}" if kinds.count(alarm.kind) > 1 else ""
+        said = alarms.line(alarm).removeprefix("alarm ").replace("°C", "degrees Celsius")
+        names.append((f"{alarm.kind.upper()}{number}", said, f"0x{1 << k:X}u"))
+    return names
 
 
 def _moves_integral(law: Pid) -> bool:

@@ -117,6 +117,7 @@ def write_files(sources: Sources, folder: Path) -> list[Path]:
     try:
         folder.mkdir(parents=True, exist_ok=True)
         for name, text in sources.files.items():
+            (folder / name).parent.mkdir(exist_ok=True)
             save_atomically(folder / name, text)
             written.append(folder / name)
     except OSError as error:
