@@ -130,12 +130,12 @@ def test_every_demo_in_fixed_point(demo: Any, tmp_path: Path) -> None:
             *host.compiler(),
             *host.STRICT_FLAGS,
             *own,
-            str(tmp_path / f"own_{name}.c"),
+            str(tmp_path / name / f"own_{name}.c"),
             "-o",
-            str(tmp_path / name),
+            str(tmp_path / f"{name}.out"),
         ]
         subprocess.run(command, check=True)
-    answer = subprocess.run([tmp_path / "test"], capture_output=True, text=True, check=False)
+    answer = subprocess.run([tmp_path / "test.out"], capture_output=True, text=True, check=False)
     assert answer.stdout == "equal over 400 steps\n"
     code = re.sub(r"/\*.*?\*/", "", "".join(Path(path).read_text() for path in own), flags=re.DOTALL)
     assert not re.search(r"\b(float|double|malloc)\b|\d\.\d*f\b", code) and "q_" in code
