@@ -10,9 +10,9 @@ from typing import Any
 import numpy as np
 
 from calor.design.model import Design, block_summary
-from calor.firmware.check.agreement import recorded
 from calor.firmware.check.form_difference import Difference, difference, expected_rows
 from calor.firmware.check.ranges import Range, proven
+from calor.firmware.check.recorded import recorded
 from calor.firmware.run import chip
 from calor.firmware.run.adapter import as_given
 from calor.firmware.sources import fixed_point

@@ -123,6 +123,12 @@ def _tripped() -> list[str]:
     ]
 
 
+def released(state: LawState) -> LawState:
+    """The state with a tripped cut-out released."""
+    after: LawState = state._replace(cut_out=False)
+    return after
+
+
 def _step() -> list[str]:
     """One decision of any law under its guards, its branches in the order of the list."""
     put = [

@@ -1,13 +1,16 @@
 """The row that a controller answers a control step with: how its numbers lie, for all who write or read one.
 
-measured °C, setpoint °C, flags, alarms (a bit for each), then for each output its demand and its ticks switched on.
+measured °C, setpoint °C, flags, alarms (a bit for each), the setpoint by the knob °C, the dew point °C, what else
+stands in its state (a bit each), then for each output its demand and its ticks switched on.
 """
 
 from __future__ import annotations
 
 from typing import Any
 
-MEASURED, SETPOINT, FLAGS, ALARMS, DEMANDS_FROM = range(5)
+MEASURED, SETPOINT, FLAGS, ALARMS, KNOB, DEW_POINT, STATUS, DEMANDS_FROM = range(8)
+OFF_BIT, NO_SIGNAL_BIT, PROGRAM_OVER_BIT, BY_HAND_BIT = 1, 2, 4, 8
+"""What else stands in its state: switched off, no signal, the program over, the output by hand."""
 PER_OUTPUT = 2
 """Demand and ticks."""
 PROBE_FAULT_FLAG, CUT_OUT_FLAG, FIRST_FAULT_FLAG = 1, 2, 16

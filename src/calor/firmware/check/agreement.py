@@ -7,65 +7,27 @@ from __future__ import annotations
 
 import tempfile
 from collections.abc import Callable
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 import numpy.typing as npt
 
-from calor.design.event import AMBIENT, HAND, SIGNAL
 from calor.design.model import Design
-from calor.design.trial import Trial
-from calor.firmware.check import single_precision
+from calor.firmware.check import every_branch, single_precision
+from calor.firmware.check.recorded import Recorded, recorded
 from calor.firmware.run import chip, host
-from calor.firmware.run.adapter import inputs
 from calor.firmware.sources.form import PLAIN, Form
 from calor.loop import answer_row
-from calor.loop import run as run_design
-from calor.loop.conditions import timeline
-from calor.loop.trace import Flag, Trace
 
 MOST_APART = 5e-3
 """A demand further from the simulation's than this is another decision."""
 MOST_OTHER_SHARE = 1e-3
 """Share of decisions that may be others: a reading a rounding from a threshold falls on either side of it."""
-MOST_STEPS = 400_000
 
 
 class CheckStopped(Exception):  # noqa: N818 - a check that was asked to stop did not fail
     """The check was ended early, as asked."""
-
-
-@dataclass(frozen=True)
-class Recorded:
-    """A trial's inputs as the firmware saw them, the rows of the run that they belong to, and the run.
-
-    `readings` are the inputs' readings as the run has them: counts, or °C of an ideal probe.
-    """
-
-    trial: Trial
-    trace: Trace
-    rows: npt.NDArray[np.int64]
-    given: npt.NDArray[Any]
-    readings: npt.NDArray[np.float64]
-
-
-def recorded(design: Design, trial: Trial) -> Recorded:
-    """The inputs that the firmware sees in a trial; without mains, or hung, it sees none."""
-    trace = run_design(design, trial)
-    around = timeline(design, trial)
-    values = around.values[np.searchsorted(around.at_s, trace.time_s + 1e-9, side="right") - 1]
-    flags = trace.flags.astype(np.int64)
-    lost, hung = (flags & Flag.MAINS_LOST) > 0, (flags & Flag.STALLED) > 0
-    away = lost | hung
-    again = np.concatenate(([False], lost[:-1] | (hung[:-1] & (design.guard.watchdog_s is not None)))) & ~away
-    rows = np.flatnonzero(~away)[:MOST_STEPS]
-    # a clock that follows the time of day is not part of the C's inputs: it goes on in steps
-    readings = trace.measured_celsius if design.probe.kind == "ideal" else trace.counts
-    other = values[:, SIGNAL] if design.setpoint.kind == "follow" else values[:, AMBIENT]
-    given = inputs(design, readings[rows], other[rows], values[rows, HAND], again[rows])
-    return Recorded(trial, trace, rows, given, readings[rows])
 
 
 def reference_difference(design: Design, record: Recorded, rows: npt.NDArray[np.float32]) -> dict[str, float]:
@@ -114,11 +76,13 @@ def without_ticks(rows: npt.NDArray[np.float32]) -> npt.NDArray[np.float32]:
     return plain_rows(rows, 0)
 
 
-def _reference_rows(design: Design, record: Recorded, goes_on: Callable[[str], bool]) -> npt.NDArray[np.float32]:
+def _reference_rows(
+    design: Design, record: Recorded, goes_on: Callable[[str], bool], counts_ticks: bool = False
+) -> npt.NDArray[np.float32]:
     """The reference in single precision on a trial's inputs. Raises CheckStopped, FirmwareError."""
     part = f"reference: {record.trial.name}"
     _ask(goes_on, part)
-    reference = single_precision.rows(design, record.given, record.readings, lambda: goes_on(part))
+    reference = single_precision.rows(design, record.given, record.readings, lambda: goes_on(part), counts_ticks)
     if reference is None:
         raise CheckStopped
     return reference
@@ -148,11 +112,12 @@ def check(
     """
     _ask(goes_on, "host: built and run twice")
     records = [recorded(design, trial) for trial in design.trial]
-    host_rows = [host.rows(design, record.given, form=form) for record in records]
-    plain = [host.rows(design, record.given, ("-O0",), form) for record in records]
-    differences = [reference_difference(design, record, rows) for record, rows in zip(records, host_rows, strict=True)]
+    every = every_branch.made_inputs(design)
+    host_rows = [host.rows(design, record.given, form=form) for record in (*records, every)]
+    plain = [host.rows(design, record.given, ("-O0",), form) for record in (*records, every)]
+    differences = [reference_difference(design, record, rows) for record, rows in zip(records, host_rows, strict=False)]
     against = []
-    for record, own in zip(records, host_rows, strict=True):
+    for record, own in zip(records, host_rows, strict=False):
         if form != PLAIN and seen is None:
             continue  # nobody looks at a reference that has the formula in float
         reference = _reference_rows(design, record, goes_on)
@@ -160,15 +125,20 @@ def check(
             seen(record, reference, own)
         if form == PLAIN:
             against.append(first_difference(record, without_ticks(own), reference, "host, reference"))
+    if form == PLAIN:
+        _ask(goes_on, "every branch: reference and pins")
+        reference = _reference_rows(design, every, goes_on, counts_ticks=True)
+        against.append(first_difference(every, host_rows[-1], reference, "host, reference"))
+    records = [*records, every]
     apart = against + [
         first_difference(record, own, other, "host -O2, host -O0")
         for record, own, other in zip(records, host_rows, plain, strict=True)
     ]
-    steps = sum(len(record.given) for record in records)
+    steps = sum(len(record.given) for record in records[:-1])
     flash_bytes, ram_bytes = chip.host_sizes(design, form) or (None, None)
     found = [
         {
-            "target": "host", "bit_equal": not any(apart), "steps": steps,
+            "target": "host", "bit_equal": not any(apart), "steps": steps, "branch_steps": len(every.given),
             "flash_bytes": flash_bytes, "ram_bytes": ram_bytes,
             "stack_bytes": None, "instructions_mean": None, "instructions_worst": None,
             "first_difference": next((item for item in apart if item), None),
@@ -198,6 +168,7 @@ def check(
             "agrees": agrees,
             "bit_equal": not any(against) if form == PLAIN else None,
             "steps": steps,
+            "branch_steps": len(every.given),
         },
         "pass": agrees and all(target["bit_equal"] for target in found),
     }
@@ -249,7 +220,8 @@ def _on_chip(
     data = {
         "target": target.name,
         "bit_equal": difference is None,
-        "steps": sum(len(record.given) for record in records),
+        "steps": sum(len(record.given) for record in records[:-1]),
+        "branch_steps": len(records[-1].given),
         "flash_bytes": program.flash_bytes,
         "ram_bytes": program.ram_bytes,
         "stack_bytes": stack_bytes,

@@ -7,7 +7,7 @@ from typing import Any, NamedTuple
 import numpy as np
 
 from calor.design.model import Design
-from calor.firmware.check.agreement import recorded
+from calor.firmware.check.recorded import recorded
 from calor.firmware.controller.seat import seated
 from calor.firmware.run import host
 from calor.firmware.sources.form import PLAIN, Form

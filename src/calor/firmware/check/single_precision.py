@@ -16,81 +16,42 @@ import sys
 import tempfile
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import Any
 
 import numpy as np
 import numpy.typing as npt
 
 from calor import logarithm
 from calor.design.model import Design
+from calor.drive import registry as drives
+from calor.drive.registry import DriveNumbers
 from calor.errors import FirmwareError
-from calor.firmware.run.adapter import row_width
+from calor.firmware.check.controls import Controls, Given
+from calor.firmware.check.in_single import Single, in_single, natural_log
+from calor.firmware.check.pins import PINS, pwm_counts
+from calor.firmware.run.adapter import RELEASES, row_width, setpoint_is_put_in
+from calor.firmware.sources.generate import tick_s
 from calor.firmware.sources.scaling import junction_pieces
-from calor.firmware.sources.templating import SMALLEST_FLOAT
 from calor.law import alarm as alarms
 from calor.law import program, watch
 from calor.law import registry as laws
 from calor.law import setpoint as setpoints
-from calor.law.alarm import AlarmNumbers
-from calor.law.elapsed import microseconds
+from calor.law.elapsed import DAY_US, microseconds
 from calor.law.outputs import Demands, Inputs
 from calor.law.pid import Pid
-from calor.law.registry import LawNumbers
-from calor.law.setpoint import FOLLOW, SetpointNumbers
+from calor.law.setpoint import FOLLOW, PROGRAM, Follow
 from calor.loop import answer_row
 from calor.sense import checks, filters, its90, reading
+from calor.sense import knob as knobs
 from calor.sense import registry as probes
 from calor.sense.checks import NO_FAULT
 from calor.sense.registry import ProbeNumbers
 from calor.sense.thermocouple import Thermocouple
 
-Single: Any = np.float32
-"""Of any type: it stands where compiled code has a float."""
 _RUN = "from calor.firmware.check import single_precision; single_precision.serve()"
 DONE = "done"
 LOOK_S = 0.2
 _IN_SINGLE = ("_ENDS", "_POLYNOMIALS", "_GAUSSIAN", "_BACK_ENDS", "_BACK_SHAPE", "_BACK")
-
-
-class Given(NamedTuple):
-    """What the reference is given: the design's numbers and, for each control step, what the firmware sees."""
-
-    probe: ProbeNumbers
-    setpoint: SetpointNumbers
-    law: LawNumbers
-    alarms: tuple[AlarmNumbers, ...]
-    period_s: float
-    outputs: int
-    readings: npt.NDArray[np.float32]
-    other: npt.NDArray[np.float32]
-    hand: npt.NDArray[np.float32]
-    restart: npt.NDArray[np.bool_]
-
-
-def in_single(value: Any) -> Any:
-    """Numbers, or nested tuples of them, with every float rounded to single precision as the literals of the C are."""
-    if isinstance(value, tuple):
-        parts = [in_single(part) for part in value]
-        return type(value)(*parts) if hasattr(value, "_fields") else tuple(parts)
-    if isinstance(value, float):
-        return Single(value if abs(value) >= SMALLEST_FLOAT else 0.0)
-    return value
-
-
-def natural_log(x: Any) -> Any:
-    """Natural logarithm of x > 0 as the generated C has it: the same operations in the same order."""
-    bits = int(Single(x).view(np.uint32))
-    exponent = ((bits >> 23) & 0xFF) - 127
-    mantissa = np.uint32((bits & 0x007FFFFF) | 0x3F800000).view(Single)
-    if mantissa > Single(1.41421356):
-        mantissa *= Single(0.5)
-        exponent += 1
-    one, two = Single(1.0), Single(2.0)
-    s = (mantissa - one) / (mantissa + one)
-    q = s * s
-    a, b, c, d = Single(0.333333333), Single(0.2), Single(0.142857143), Single(0.111111111)
-    series = one + q * (a + q * (b + q * (c + q * d)))
-    return Single(exponent) * Single(0.693147181) + two * s * series
 
 
 def _with_own_junction(design: Design, probe: ProbeNumbers) -> ProbeNumbers:
@@ -113,14 +74,18 @@ def _with_own_junction(design: Design, probe: ProbeNumbers) -> ProbeNumbers:
     return probe._replace(firmware=probes.with_own(side, "thermocouple", own))
 
 
-def given(design: Design, inputs: npt.NDArray[Any], readings: npt.NDArray[np.float64]) -> Given:
-    """What the reference needs of a design and of the inputs that the adapter takes; `readings` are a run's counts."""
+def given(
+    design: Design, inputs: npt.NDArray[Any], readings: npt.NDArray[np.float64], counts_ticks: bool = False
+) -> Given:
+    """What the reference needs of a design and of the inputs that the adapter takes; `readings` are a run's counts.
+
+    With `counts_ticks` it says what the switches make of the demands, too, call by call.
+    """
     probe = probes.numbers(design.probe)
     oversampling = probe.firmware.adc.oversampling
     codes = readings.astype(Single)
     if probes.has_converter(design.probe) and oversampling > 1:
         codes = inputs["reading"].astype(Single) / Single(oversampling)
-    by_hand = isinstance(design.law, Pid) and design.law.manual_mode
     return Given(
         _with_own_junction(design, probe),
         setpoints.numbers(design.setpoint),
@@ -130,22 +95,31 @@ def given(design: Design, inputs: npt.NDArray[Any], readings: npt.NDArray[np.flo
         len(design.outputs),
         codes,
         inputs["other"],
-        inputs["hand"] if by_hand else np.full(len(codes), np.nan, Single),
-        inputs["restart"] != 0,
+        isinstance(design.law, Pid) and design.law.manual_mode,
+        inputs,
+        setpoint_is_put_in(design),
+        isinstance(design.setpoint, Follow) and design.setpoint.signal == "dew_point",
+        None if design.knob is None else knobs.knob_numbers(design.knob),
+        design.button,
+        tuple((design.drive_of(k).kind, drives.numbers(design.drive_of(k))) for k in range(len(design.outputs))),
+        tick_s(design),
+        round(float(design.law.period_s) / tick_s(design)),
+        counts_ticks,
     )
 
 
 def rows(
     design: Design, inputs: npt.NDArray[Any], readings: npt.NDArray[np.float64],
-    goes_on: Callable[[], bool] = lambda: True,
+    goes_on: Callable[[], bool] = lambda: True, counts_ticks: bool = False,
 ) -> npt.NDArray[np.float32] | None:  # fmt: skip
-    """The reference's rows (steps×width, the ticks 0) for the adapter's inputs; None where `goes_on` ended it.
+    """The reference's rows (steps×width) for the adapter's inputs; None where `goes_on` ended it. The ticks are 0 but
+    with `counts_ticks`.
 
     Raises FirmwareError where its process fails.
     """
     with tempfile.TemporaryDirectory() as place:
         folder = Path(place)
-        (folder / "given").write_bytes(pickle.dumps(given(design, inputs, readings)))
+        (folder / "given").write_bytes(pickle.dumps(given(design, inputs, readings, counts_ticks)))
         if not _ask(folder, goes_on):
             return None
         return np.frombuffer((folder / "rows").read_bytes(), Single).reshape(-1, row_width(design))
@@ -213,26 +187,37 @@ def _answers(asked: Given) -> npt.NDArray[np.float32]:
     """One row for each control step, by the steps of the blocks themselves."""
     probe, aim, law = in_single(asked.probe), in_single(asked.setpoint), in_single(asked.law)
     watched = np.array([alarms.to_row(one) for one in in_single(asked.alarms)], Single).reshape(-1, alarms.NUMBERS)
-    dt_s, nothing = Single(asked.period_s), Single(np.nan)
-    step_us = microseconds(dt_s)
+    latched = [k for k, one in enumerate(asked.alarms) if one.latch]
+    period_s, nothing = Single(asked.period_s), Single(np.nan)
     rows = np.zeros((len(asked.readings), answer_row.width(asked.outputs)), Single)
     size = checks.SIZE + filters.memory_size(probe.filter)
-    begun = False
-    for k in range(len(rows)):
-        if asked.restart[k] or not begun:
-            begun, since, measured = True, 0, Single(0.0)
+    controls, begun, start_us = Controls(asked), False, microseconds(aim.clock_at_start_s)
+    pins: list[Any] = []
+    for k, row in enumerate(asked.inputs):
+        if row["restart"] or not begun:
+            begun, measured = True, Single(0.0)
             memory = np.zeros(size, Single)
             law_state, program_state = laws.start(), program.start()
             alarm_memory = np.zeros((len(watched) + 1, alarms.MEMORY_SIZE), Single)
+            controls.begin()
+            pins = [PINS[kind](drive) if kind in PINS else None for kind, drive in asked.drives]
+        if int(row["calls"]) & RELEASES:
+            law_state = laws.released(law_state)
+            for n in latched:
+                alarm_memory[n][alarms.RAISED] = 0.0
+        dt_s = row["dt"] if 0.0 < row["dt"] <= 3600.0 else period_s
+        signal = controls.take(row, asked.other[k] if aim.kind == FOLLOW else nothing)
+        aim = aim._replace(celsius=controls.setpoint)
         now, fault = reading.step(probe, memory, asked.readings[k], dt_s)
         faulty = fault != NO_FAULT
         if not faulty:
             measured = Single(now)
-        signal = asked.other[k] if aim.kind == FOLLOW else nothing
+        passed_s = ((controls.clock_us - start_us) % DAY_US) * 1e-6
         program_state, setpoint, off = setpoints.step(
-            aim, program_state, nothing if faulty else measured, signal, since * step_us * 1e-6, dt_s
+            aim, program_state, nothing if faulty else measured, signal, passed_s, dt_s
         )
-        given_now = Inputs(setpoint, measured, asked.other[k], asked.hand[k], faulty, off)
+        controls.clock_us = (controls.clock_us + microseconds(dt_s)) % DAY_US
+        given_now = Inputs(setpoint, measured, asked.other[k], controls.hand, faulty, off or controls.off)
         law_state, demands = laws.step(law, law_state, given_now, dt_s)
         raised, trips = watch.step(watched, alarm_memory, setpoint, measured, faulty, demands, dt_s)
         if trips:
@@ -242,6 +227,28 @@ def _answers(asked: Given) -> npt.NDArray[np.float32]:
         rows[k, answer_row.MEASURED], rows[k, answer_row.SETPOINT] = measured, setpoint
         rows[k, answer_row.FLAGS] = flags
         rows[k, answer_row.ALARMS] = raised
+        rows[k, answer_row.KNOB], rows[k, answer_row.DEW_POINT] = controls.knob_celsius, controls.dew_point
+        no_signal = aim.kind == FOLLOW and not setpoints.is_signal(signal)
+        rows[k, answer_row.STATUS] = (
+            answer_row.OFF_BIT * controls.off + answer_row.NO_SIGNAL_BIT * no_signal
+            + answer_row.PROGRAM_OVER_BIT * (aim.kind == PROGRAM and program_state.over)
+            + answer_row.BY_HAND_BIT * (not np.isnan(controls.hand))
+        )  # fmt: skip
         answer_row.demands(rows)[k] = demands[: asked.outputs]
-        since += 1
+        if asked.counts_ticks:
+            guarded = faulty or law_state.cut_out or controls.off
+            answer_row.ticks(rows)[k] = [
+                _ticked(asked, kind, drive, pin, demand, guarded)
+                for (kind, drive), pin, demand in zip(asked.drives, pins, demands, strict=False)
+            ]
     return rows
+
+
+def _ticked(asked: Given, kind: str, drive: DriveNumbers, pin: Any, demand: Any, guarded: bool) -> int:
+    """What a switch or a timer makes of a demand in a control step: calls that it was on, or counts."""
+    if kind == "pwm":
+        return pwm_counts(drive, demand)
+    if pin is None:
+        return 0
+    tick_s = Single(asked.tick_s)
+    return sum(pin.tick(Single(demand), guarded, tick_s) for _ in range(asked.ticks))

@@ -25,20 +25,32 @@ _COUNTS, _PUT_IN = f"given[{seat.COUNTS}]", f"given[{seat.PUT_IN}]"
 _ADAPTER = """\
 #include "{header}"
 {conversions}
+#define CALOR_NONE ({none}f)
 typedef struct {{
     {reading} reading;
     float other_celsius;
     float hand_output;
     uint32_t restart;
+    float dt_s;
+    float put_in_celsius;
+    float clock_s;
+    float humidity;
+    uint32_t knob;
+    uint32_t calls;
 }} calor_input;
 
+{statics}
 static void calor_decide({prefix}_state *state, const calor_input *given)
 {{
-    if (given->restart != 0u) {{
+    if (given->restart != 0u{or_first}) {{
         {prefix}_init(state, &{prefix}_defaults);
+{begin}
+    }}
+    if ((given->calls & {RELEASES}u) != 0u) {{
+        {prefix}_release(state);
     }}
 {inputs}
-    (void){prefix}_step(state, {given}, {period});
+    (void){prefix}_step(state, {given}, given->dt_s != given->dt_s ? {period} : {dt});
 }}
 
 static void calor_report({prefix}_state *state, float *row, bool with_ticks)
@@ -47,12 +59,20 @@ static void calor_report({prefix}_state *state, float *row, bool with_ticks)
     row[{row.SETPOINT}] = {setpoint};
     row[{row.FLAGS}] = (float)((state->probe_fault ? {row.PROBE_FAULT_FLAG} : 0)
         + (state->cut_out ? {row.CUT_OUT_FLAG} : 0)
-        + (state->fault ? ({row.FIRST_FAULT_FLAG} / 2) << state->fault : 0));
+        + (state->fault ? (int32_t)({row.FIRST_FAULT_FLAG} / 2) << state->fault : 0));
     row[{row.ALARMS}] = {alarms};
+    row[{row.KNOB}] = {knob};
+    row[{row.DEW_POINT}] = {dew_point};
+    row[{row.STATUS}] = (float)((state->off ? {row.OFF_BIT} : 0){status});
     (void)with_ticks;
 {outputs}
 }}
 """
+CLOSED, OFF, RELEASES, TURNED = 1, 2, 4, 8
+"""Calls that an input may ask for, a bit each: the button's contact is closed; it is switched off by hand, or a button
+may do so; a trip is released; the knob is read."""
+NONE = -1e9
+"""A setpoint, a time of day or a humidity that is not given."""
 _SWITCHING = """\
     row[{at}] = 0.0f;
     for (int tick = 0; with_ticks && tick < {ticks}; tick++) {{
@@ -84,6 +104,12 @@ static void calor_sit({prefix}_state *state, const float *given, float *row)
     own.other_celsius = given[{seat.OTHER}];
     own.hand_output = given[{seat.BY_HAND}];
     own.restart = given[{seat.RESTART}] > 0.0f ? 1u : 0u;
+    own.dt_s = {period};
+    own.put_in_celsius = CALOR_NONE;
+    own.clock_s = CALOR_NONE;
+    own.humidity = CALOR_NONE;
+    own.knob = 0u;
+    own.calls = 0u;
 {put_in}
     calor_decide(state, &own);
     calor_report(state, row, false);
@@ -160,8 +186,35 @@ def adapter_code(design: Design, sources: Sources) -> str:
     """The C that asks the thermostat and writes its answers down."""
     made = _Numbers(sources.form.fixed)
     ideal = design.probe.kind == "ideal"
+    tick = made.constant(tick_s(design))
+    statics, begin = [], []
+    if design.knob is not None:
+        statics.append(f"static {sources.prefix}_knob harness_knob;\nstatic float harness_knob_celsius;")
+        begin.append(f"        {sources.prefix}_knob_init(&harness_knob);\n        harness_knob_celsius = 0.0f;")
+    if design.button is not None:
+        statics.append(f"static {sources.prefix}_button harness_button;\nstatic bool harness_begun;")
+        begin.append(f"        {sources.prefix}_button_init(&harness_button);\n        harness_begun = true;")
+    dew_point = design.setpoint.kind == "follow" and design.setpoint.signal == "dew_point" and not sources.form.fixed
+    if dew_point:
+        statics.append("static float harness_dew_point;")
+        begin.append("        harness_dew_point = 0.0f;")
+    status = {
+        "follow": f" + (state->signal_fault ? {answer_row.NO_SIGNAL_BIT} : 0)",
+        "program": f" + (state->program_over ? {answer_row.PROGRAM_OVER_BIT} : 0)",
+    }.get(design.setpoint.kind, "")
+    if isinstance(design.law, Pid) and design.law.manual_mode:
+        status += f" + (state->by_hand ? {answer_row.BY_HAND_BIT} : 0)"
     return _ADAPTER.format(
         row=answer_row,
+        none=NONE,
+        statics="\n".join(statics),
+        begin="\n".join(begin),
+        or_first=" || !harness_begun" if design.button is not None else "",
+        RELEASES=RELEASES,
+        dt=made.own("given->dt_s"),
+        knob="harness_knob_celsius" if design.knob is not None else "0.0f",
+        dew_point="harness_dew_point" if dew_point else "0.0f",
+        status=status,
         header=sources.header,
         conversions=_CONVERSIONS if sources.form.fixed else "",
         prefix=sources.prefix,
@@ -170,15 +223,35 @@ def adapter_code(design: Design, sources: Sources) -> str:
         measured=made.plain("state->measured_celsius"),
         setpoint=made.plain("state->setpoint_celsius"),
         period=made.constant(float(design.law.period_s)),
-        inputs=_inputs_code(design, sources.prefix, made),
+        inputs=_inputs_code(design, sources.prefix, made, dew_point, tick),
         outputs=_outputs_code(design, sources.prefix, made),
         alarms="(float)state->alarms" if design.guard.alarms else "0.0f",
     )
 
 
-def _inputs_code(design: Design, prefix: str, made: _Numbers) -> str:
-    """C that hands the inputs beside the reading on: a second temperature, a signal, an output set by hand."""
+def _inputs_code(design: Design, prefix: str, made: _Numbers, dew_point: bool, tick: str) -> str:
+    """C that hands the inputs beside the reading on: a second temperature, a signal, what is set by hand, the calls."""
     lines = []
+    if setpoint_is_put_in(design):
+        lines.append("if (given->put_in_celsius > CALOR_NONE || given->put_in_celsius != given->put_in_celsius) {")
+        lines.append(f"    (void){prefix}_set_setpoint(state, {made.own('given->put_in_celsius')});")
+        lines.append("}")
+    if design.setpoint.kind == "day_night":
+        lines.append("if (given->clock_s > CALOR_NONE || given->clock_s != given->clock_s) {")
+        lines.append(f"    (void){prefix}_set_clock(state, {made.own('given->clock_s')});")
+        lines.append("}")
+    if design.knob is not None:
+        turned = f"{prefix}_knob_step(&harness_knob, given->knob)"
+        lines.append(f"if ((given->calls & {TURNED}u) != 0u) {{")
+        lines.append(f"    harness_knob_celsius = {made.plain(turned)};")
+        if setpoint_is_put_in(design):
+            lines.append(f"    (void){prefix}_set_setpoint(state, {made.own('harness_knob_celsius')});")
+        lines.append("}")
+    if design.button is not None:
+        step = f"{prefix}_button_step(&harness_button, (given->calls & {CLOSED}u) != 0u, {tick})"
+        lines.append(f"{prefix}_set_off(state, !{step} && (given->calls & {OFF}u) != 0u);")
+    else:
+        lines.append(f"{prefix}_set_off(state, (given->calls & {OFF}u) != 0u);")
     other = made.own("given->other_celsius")
     if isinstance(design.law, FanCurve) and design.law.follows == "difference":
         lines.append(f"state->other_celsius = {other};")
@@ -186,6 +259,12 @@ def _inputs_code(design: Design, prefix: str, made: _Numbers) -> str:
         # a NaN is no signal; it alone differs from itself
         lines.append("state->has_signal = !(given->other_celsius != given->other_celsius);")
         lines.append(f"state->signal_celsius = state->has_signal ? {other} : 0;")
+        if dew_point:
+            lines.append("if (given->humidity > CALOR_NONE || given->humidity != given->humidity) {")
+            lines.append(f"    harness_dew_point = {prefix}_dew_point(given->other_celsius, given->humidity);")
+            lines.append("    state->signal_celsius = harness_dew_point;")
+            lines.append("    state->has_signal = true;")
+            lines.append("}")
     if isinstance(design.law, Pid) and design.law.manual_mode:
         lines.append("if (given->hand_output != given->hand_output) {")
         lines.append(f"    {prefix}_set_automatic(state);")
@@ -221,7 +300,7 @@ def seat_code(design: Design, sources: Sources) -> str:
     """The C that takes what a run gives, as floats, and answers in a row."""
     return _SEAT.format(
         seat=seat, adapter=adapter_code(design, sources), prefix=sources.prefix, reading=reading_code(design),
-        put_in=_setpoint_code(design, sources),
+        put_in=_setpoint_code(design, sources), period=f"{float(design.law.period_s)!r}f",
     )  # fmt: skip
 
 
@@ -266,6 +345,13 @@ def as_given(probe: AnyProbe, readings: npt.NDArray[np.float64]) -> npt.NDArray[
     return np.round(np.nan_to_num(readings) * numbers(probe).firmware.adc.oversampling).astype(np.uint32)
 
 
+LAYOUT = [
+    *((name, np.float32) for name in ("other", "hand")), ("restart", np.uint32),
+    *((name, np.float32) for name in ("dt", "put_in", "clock", "humidity")), ("knob", np.uint32), ("calls", np.uint32),
+]  # fmt: skip
+"""An input beside its reading, as the adapter takes it."""
+
+
 def inputs(
     design: Design,
     readings: npt.NDArray[np.float64],
@@ -277,13 +363,15 @@ def inputs(
 
     `readings` are counts as a run has them (°C for an ideal probe); `other_celsius` the second temperature or the
     signal that the design looks at, NaN where there is none; `hand_output` what is set by hand, NaN in automatic;
-    `restart` where the controller starts afresh before the step.
+    `restart` where the controller starts afresh before the step. The rest is left out: a NaN step of time, no setpoint,
+    clock or humidity put in, and none of the calls.
     """
     own = as_given(design.probe, readings)
-    layout = [("reading", own.dtype), ("other", np.float32), ("hand", np.float32), ("restart", np.uint32)]
-    given = np.zeros(len(own), layout)
+    given = np.zeros(len(own), [("reading", own.dtype), *LAYOUT])
     given["reading"] = own
     given["other"] = np.nan if other_celsius is None else other_celsius
     given["hand"] = np.nan if hand_output is None else hand_output
     given["restart"] = 0 if restart is None else restart
+    given["dt"] = np.nan
+    given["put_in"] = given["clock"] = given["humidity"] = NONE
     return given

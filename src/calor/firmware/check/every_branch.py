@@ -1,0 +1,220 @@
+"""Inputs made for a design so that its C goes through every branch: beside those of the trials, which are too tame.
+
+Codes around every threshold, the whole scale up and down, faults, readings that stand still or jump, short, long and
+impossible steps of time, signals and settings that are none, and every call that can be made meanwhile.
+"""
+
+from __future__ import annotations
+
+import itertools
+import math
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+
+from calor.compiled import Column
+from calor.design.model import Design
+from calor.design.ranges import working_range
+from calor.design.trial import Trial
+from calor.firmware.check.recorded import Recorded
+from calor.firmware.run.adapter import CLOSED, OFF, RELEASES, TURNED, inputs
+from calor.law import fan_curve
+from calor.law import guard as guards
+from calor.law.fan_curve import FanCurve
+from calor.law.on_off import OnOff, thresholds_celsius
+from calor.law.pid import Pid
+from calor.law.program import Program
+from calor.law.setpoint import DayNight
+from calor.law.stages import Stages, ends
+from calor.loop.trace import Trace
+from calor.sense import registry as probes
+from calor.sense import sweep
+
+NAME = "every branch"
+WALK_STEPS = 5_000
+LONGEST_HOLD = 400
+SCALE_STEPS = 300
+
+
+def setpoints_of(design: Design) -> list[float]:
+    """The temperatures that a design may aim at, °C."""
+    aim: Any = design.setpoint
+    places = [float(aim.celsius)]
+    places += [part.to_celsius for part in getattr(aim, "segments", ())]
+    places += [getattr(aim, key) for key in ("night_celsius", "end_celsius") if hasattr(aim, key)]
+    return places
+
+
+def thresholds_of(design: Design) -> list[float]:
+    """Readings at which something changes, °C: of law, guards, alarms and checks, at every setpoint."""
+    law: Any = design.law
+    low, high = guards.limits_celsius(design.guard, law.action)
+    places = [*working_range(design), low, high]
+    checks: Any = getattr(design.probe, "checks", None)
+    if checks is not None:
+        places += [getattr(checks, key) for key in ("low_celsius", "high_celsius") if getattr(checks, key) is not None]
+    if isinstance(law, FanCurve):
+        plain = fan_curve.numbers(law)
+        places += [celsius for celsius, _ in fan_curve.curve(law)]
+        places += [plain.direction * x for x in (plain.start_x, plain.stop_x)]
+        places += fan_curve.second_ends(law)
+    for aim in setpoints_of(design):
+        places += [aim, aim - 0.3, aim + 0.3]
+        if isinstance(law, OnOff):
+            both = thresholds_celsius(law, aim)
+            places += [*both, *(2.0 * aim - one for one in both)]
+        if isinstance(law, Stages):
+            places += [aim + edge for stage in law.stages for edge in ends(law, stage)]
+        if isinstance(law, Pid):
+            wide = law.integral_band_celsius
+            places += [] if wide is None else [aim - wide, aim + wide]
+        for alarm in design.guard.alarms:
+            if alarm.kind in ("high", "low"):
+                places += [alarm.celsius + side * alarm.hysteresis_celsius for side in (-1.0, 0.0, 1.0)]
+            else:
+                far = (
+                    alarm.celsius,
+                    alarm.celsius - alarm.hysteresis_celsius,
+                    alarm.celsius + alarm.hysteresis_celsius,
+                )
+                places += [aim + side * one for side in (-1.0, 1.0) for one in far]
+    return sorted({round(place, 9) for place in places if math.isfinite(place)})
+
+
+def _scale(design: Design) -> tuple[Column, Column]:
+    """(readings as a run has them, their °C) over the whole scale of a probe, in order of the readings."""
+    low, high = working_range(design)
+    if design.probe.kind == "ideal":
+        celsius = np.linspace(low - 20.0, high + 20.0, 4001)
+        return celsius, celsius
+    plain = probes.numbers(design.probe)
+    if probes.gives_code(design.probe):
+        codes = np.unique(np.round(np.linspace(low - 20.0, high + 20.0, 20_001) / plain.code.celsius_per_code))
+        codes = codes[(codes >= plain.code.lowest) & (codes <= plain.code.highest)]
+        return codes, codes * plain.code.celsius_per_code
+    top = int(plain.firmware.adc.codes - 1.0)
+    codes = np.unique(np.round(np.linspace(0, top, min(top + 1, 65_536))))
+    return codes, sweep.celsius_over(plain, codes)
+
+
+def _around(readings: Column, celsius: Column, places: list[float]) -> list[Column]:
+    """For each temperature the readings next to it, three to each side."""
+    known = np.flatnonzero(np.isfinite(celsius))
+    found = []
+    for place in places:
+        at = known[int(np.argmin(np.abs(celsius[known] - place)))]
+        found.append(readings[max(at - 3, 0) : at + 4])
+    return found
+
+
+def _holds(design: Design) -> list[int]:
+    """For how many steps a reading is held: as long as what a law, a guard or a check waits for."""
+    law, period_s = design.law, float(design.law.period_s)
+    waits = [
+        getattr(law, key, 0.0)
+        for key in ("min_on_s", "min_off_s", "stage_delay_s", "kick_s", "first_s", "on_s", "off_s")
+    ]
+    waits += [alarm.delay_s for alarm in design.guard.alarms]
+    waits += [getattr(design.drive_of(k), key, 0.0) for k in range(2) for key in ("min_on_s", "min_off_s", "window_s")]
+    checks: Any = getattr(design.probe, "checks", None)
+    waits += [getattr(checks, "stuck_s", None) or 0.0]
+    if isinstance(design.setpoint, Program):
+        waits += [part.soak_s for part in design.setpoint.segments] + [
+            part.ramp_s or 0.0 for part in design.setpoint.segments
+        ]
+    steps = [min(math.ceil(wait_s / period_s) + 2, LONGEST_HOLD) for wait_s in waits if wait_s]
+    return [1, 1, 2, 5, 12, *steps]
+
+
+def made_inputs(design: Design) -> Recorded:
+    """The inputs, and the readings in them, in the shape of a trial's."""
+    chance = np.random.default_rng(11)
+    readings, celsius = _scale(design)
+    places = thresholds_of(design)
+    near = _around(readings, celsius, places)
+    stretch = readings[np.linspace(0, len(readings) - 1, SCALE_STEPS).astype(int)]
+    row: list[float] = [*stretch, *stretch[::-1]]
+    for around in near:
+        for reading in (*around, *around[::-1]):
+            row += [float(reading)] * 2
+    holds = _holds(design)
+    plain = probes.numbers(design.probe)
+    ends = [float(readings[0]), float(readings[-1])]
+    if design.probe.kind == "ideal" or probes.gives_code(design.probe):
+        ends.append(math.nan)
+    for limit in (plain.fault_below_counts, plain.fault_above_counts):
+        if math.isfinite(limit):
+            ends += np.clip(math.floor(limit) + np.arange(-1.0, 3.0), readings[0], readings[-1]).tolist()
+    begun = len(row)
+    while len(row) - begun < WALK_STEPS:
+        kind = chance.random()
+        if kind < 0.1:
+            reading = float(ends[int(chance.integers(len(ends)))])
+        elif kind < 0.3:
+            reading = float(readings[int(chance.integers(len(readings)))])
+        else:
+            group = near[int(chance.integers(len(near)))]
+            reading = float(group[int(chance.integers(len(group)))])
+        row += [reading] * int(chance.choice(holds))
+    values = np.array(row)
+    given = inputs(design, values)
+    _call(design, given, chance, begun)
+    time_s = np.arange(len(values), dtype=np.float64) * float(design.law.period_s)
+    nothing = np.full(len(values), np.nan)
+    trace = Trace(
+        time_s, nothing, nothing, nothing, nothing, nothing, nothing, nothing, np.zeros(len(values)),
+        span_s=float(time_s[-1]), name=NAME,
+    )  # fmt: skip
+    return Recorded(Trial(name=NAME, span_s=max(float(time_s[-1]), 1.0)), trace, np.arange(len(values)), given, values)
+
+
+def _some(chance: Any, count: int, often: float, values: Any, otherwise: Any) -> Any:
+    """A column of `otherwise` in which some places have one of some values."""
+    return np.where(chance.random(count) < often, chance.choice(np.array(values, np.float64), count), otherwise)
+
+
+def _call(design: Design, given: npt.NDArray[Any], chance: Any, begun: int) -> None:
+    """What else is given and called: first nothing, as in a trial, then anything."""
+    count, period_s = len(given), float(design.law.period_s)
+    wild = np.arange(count) >= begun
+    low, high = working_range(design)
+    bad = [np.nan, np.inf, -np.inf, 1e30, -1e30]
+    given["other"] = np.linspace(low, high, count)
+    given["other"][wild] = _some(chance, count, 0.06, bad, np.interp(chance.random(count), (0, 1), (low, high)))[wild]
+    given["hand"][wild] = np.repeat(
+        _some(chance, count // 20 + 1, 0.25, [0.0, 0.3, 1.0, -0.4, 60.0, -2.0], np.nan), 20
+    )[:count][wild]
+    given["restart"][wild] = (chance.random(count) < 0.002)[wild]
+    times = [0.0, -1.0, np.inf, 7200.0, 1e-6, 3.0 * period_s, 0.5 * period_s, 40.0 * period_s]
+    given["dt"][wild] = _some(chance, count, 0.05, times, np.nan)[wild]
+    aims = [*setpoints_of(design), low, high, *bad, -300.0]
+    for limit in (design.setpoint.low_limit_celsius, design.setpoint.high_limit_celsius):
+        aims += [] if limit is None else [limit, limit - 0.1, limit + 0.1]
+    law: Any = design.law
+    places = [one.at_celsius for one in getattr(law, "gain_sets", ())]
+    aims += [place + side for place in places for side in (-0.5, 0.0, 0.5)]
+    aims += [0.5 * (one + other) + side for one, other in itertools.pairwise(places) for side in (-0.1, 0.0, 0.1)]
+    given["put_in"][wild] = _some(chance, count, 0.02, aims, given["put_in"])[wild]
+    if isinstance(design.setpoint, DayNight):
+        edges = [design.setpoint.day_begins_s, design.setpoint.night_begins_s, 0.0, 86_400.0]
+        clocks = [edge + side for edge in edges for side in (-2.0 * period_s, -period_s, 0.0, period_s)]
+        given["clock"][wild] = _some(chance, count, 0.05, [*clocks, *bad, 3e12], given["clock"])[wild]
+    given["humidity"][wild] = _some(chance, count, 0.5, [0.6, 1e-5, 1.05, 0.2, np.nan, 7.0, -0.05], given["humidity"])[
+        wild
+    ]
+    if design.knob is not None:
+        top = 2**design.knob.bits - 1
+        jumps = np.repeat(chance.integers(0, top + 40, count // 25 + 1), 25)[:count] + chance.integers(-3, 4, count)
+        ends = chance.choice([design.knob.low_counts, design.knob.high_counts], count) + chance.integers(-2, 3, count)
+        given["knob"] = np.clip(np.where(chance.random(count) < 0.5, jumps, ends), 0, None)
+    closed = np.repeat(chance.random(count // 7 + 1) < 0.4, 7)[:count] ^ (chance.random(count) < 0.1)
+    off = (
+        np.ones(count, bool)
+        if design.button is not None
+        else np.repeat(chance.random(count // 9 + 1) < 0.05, 9)[:count]
+    )
+    calls = (
+        CLOSED * closed + OFF * off + RELEASES * (chance.random(count) < 0.03) + TURNED * (chance.random(count) < 0.3)
+    )
+    given["calls"][wild] = calls[wild]

@@ -1,0 +1,50 @@
+"""What the firmware sees in a trial: its inputs, step by step."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+
+from calor.design.event import AMBIENT, HAND, SIGNAL
+from calor.design.model import Design
+from calor.design.trial import Trial
+from calor.firmware.run.adapter import inputs
+from calor.loop import run as run_design
+from calor.loop.conditions import timeline
+from calor.loop.trace import Flag, Trace
+
+MOST_STEPS = 400_000
+
+
+@dataclass(frozen=True)
+class Recorded:
+    """A trial's inputs as the firmware saw them, the rows of the run that they belong to, and the run.
+
+    `readings` are the inputs' readings as the run has them: counts, or °C of an ideal probe.
+    """
+
+    trial: Trial
+    trace: Trace
+    rows: npt.NDArray[np.int64]
+    given: npt.NDArray[Any]
+    readings: npt.NDArray[np.float64]
+
+
+def recorded(design: Design, trial: Trial) -> Recorded:
+    """The inputs that the firmware sees in a trial; without mains, or hung, it sees none."""
+    trace = run_design(design, trial)
+    around = timeline(design, trial)
+    values = around.values[np.searchsorted(around.at_s, trace.time_s + 1e-9, side="right") - 1]
+    flags = trace.flags.astype(np.int64)
+    lost, hung = (flags & Flag.MAINS_LOST) > 0, (flags & Flag.STALLED) > 0
+    away = lost | hung
+    again = np.concatenate(([False], lost[:-1] | (hung[:-1] & (design.guard.watchdog_s is not None)))) & ~away
+    rows = np.flatnonzero(~away)[:MOST_STEPS]
+    # a clock that follows the time of day is not part of the C's inputs: it goes on in steps
+    readings = trace.measured_celsius if design.probe.kind == "ideal" else trace.counts
+    other = values[:, SIGNAL] if design.setpoint.kind == "follow" else values[:, AMBIENT]
+    given = inputs(design, readings[rows], other[rows], values[rows, HAND], again[rows])
+    return Recorded(trial, trace, rows, given, readings[rows])
