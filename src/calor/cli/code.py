@@ -134,7 +134,12 @@ def print_text(data: dict[str, Any]) -> None:
             )
     reference = data["reference"]
     if reference["bit_equal"]:
-        console.print(f"reference in single precision: bit-identical over {reference['steps']} steps")
+        console.print(
+            f"reference in single precision: bit-identical over {reference['steps']} steps of the trials, and with its"
+            f" pins over {reference['branch_steps']} made for every branch"
+        )
+    if "coverage" in data:
+        _print_coverage(console, data["coverage"])
     if form["fixed"] or form["table"]:
         console.print(
             f"against the simulation, in double precision and by the formula: reading within"
@@ -147,6 +152,17 @@ def print_text(data: dict[str, Any]) -> None:
         f" {reference['measured_celsius']:.2g} °C, {reference['other_decisions_fraction'] * 100.0:.2g} % others"
     )
     _print_notes(console, data)
+
+
+def _print_coverage(console: Any, coverage: dict[str, Any]) -> None:
+    """How many branches of the C were taken, and the lines of those that never were."""
+    never = coverage["never"]
+    console.print(
+        f"branches of the C taken: {coverage['taken']} of {coverage['branches']}"
+        + ("; never reached:" if never else ", all of them"),
+    )
+    for one in never:
+        console.print(f"  {one['file']}:{one['line']}: {one['text']}", markup=False, emoji=False)
 
 
 def _print_notes(console: Any, data: dict[str, Any]) -> None:

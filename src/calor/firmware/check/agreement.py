@@ -14,7 +14,7 @@ import numpy as np
 import numpy.typing as npt
 
 from calor.design.model import Design
-from calor.firmware.check import every_branch, single_precision
+from calor.firmware.check import coverage, every_branch, single_precision
 from calor.firmware.check.recorded import Recorded, recorded
 from calor.firmware.run import chip, host
 from calor.firmware.sources.form import PLAIN, Form
@@ -144,6 +144,10 @@ def check(
             "first_difference": next((item for item in apart if item), None),
         }
     ]  # fmt: skip
+    reached = None
+    if coverage.available():
+        _ask(goes_on, "branches")
+        reached = coverage.measured(design, [record.given for record in records], form)
     known = chip.found_targets()
     wanted = tuple(known) if targets is None else targets
     skipped = ""
@@ -172,6 +176,10 @@ def check(
         },
         "pass": agrees and all(target["bit_equal"] for target in found),
     }
+    if reached is not None:
+        data["coverage"] = {
+            "branches": reached.branches, "taken": reached.taken, "never": [one._asdict() for one in reached.never],
+        }  # fmt: skip
     if skipped:
         data["skipped"] = skipped
     return data

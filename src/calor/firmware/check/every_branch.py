@@ -34,6 +34,8 @@ from calor.sense import sweep
 NAME = "every branch"
 WALK_STEPS = 5_000
 LONGEST_HOLD = 400
+LONGEST_WAIT = 4_000
+MOST_PATH = 200
 SCALE_STEPS = 300
 
 
@@ -127,6 +129,44 @@ def _holds(design: Design) -> list[int]:
     return [1, 1, 2, 5, 12, *steps]
 
 
+def _fastest(design: Design) -> float:
+    """How far a reading may move in a step before it is a fault, °C; 0 where it may jump."""
+    fastest = getattr(getattr(design.probe, "checks", None), "fastest_celsius_per_s", None)
+    return 0.0 if fastest is None else float(fastest) * float(design.law.period_s)
+
+
+def _moved(readings: Column, celsius: Column, begin: float, end: float, most_celsius: float) -> list[float]:
+    """Readings from one to another, no step of them further than so many °C."""
+    first, last = (int(np.searchsorted(readings, one)) for one in (begin, end))
+    first, last = (min(max(one, 0), len(readings) - 1) for one in (first, last))
+    step = 1 if last >= first else -1
+    path, at = [], first
+    for k in range(first, last, step):
+        if abs(celsius[k + step] - celsius[at]) > most_celsius:
+            path.append(float(readings[k]))
+            at = k
+    return path[-MOST_PATH:]
+
+
+def _slow(design: Design, readings: Column, celsius: Column) -> list[float]:
+    """Readings that stay at either end for as long as each alarm waits, and come back: nothing is called meanwhile."""
+    period_s, fastest = float(design.law.period_s), _fastest(design)
+    known = readings[np.isfinite(celsius)]
+    middle = float(known[int(np.nanargmin(np.abs(celsius[np.isfinite(celsius)] - design.setpoint.celsius)))])
+    row: list[float] = []
+    at = middle
+    for delay_s in sorted({alarm.delay_s for alarm in design.guard.alarms} | {0.0}):
+        held = min(math.ceil(delay_s / period_s) + 4, LONGEST_WAIT)
+        for end in (float(known[len(known) // 50]), middle, float(known[-1 - len(known) // 50]), middle):
+            if fastest:
+                row += _moved(readings, celsius, at, end, 0.8 * fastest)
+            there = np.full(held if end != middle else 8, end)
+            there[1::2] = readings[min(int(np.searchsorted(readings, end)) + 1, len(readings) - 1)]
+            row += there.tolist()
+            at = end
+    return row
+
+
 def made_inputs(design: Design) -> Recorded:
     """The inputs, and the readings in them, in the shape of a trial's."""
     chance = np.random.default_rng(11)
@@ -146,7 +186,10 @@ def made_inputs(design: Design) -> Recorded:
     for limit in (plain.fault_below_counts, plain.fault_above_counts):
         if math.isfinite(limit):
             ends += np.clip(math.floor(limit) + np.arange(-1.0, 3.0), readings[0], readings[-1]).tolist()
+    row += _slow(design, readings, celsius)
     begun = len(row)
+    fastest = _fastest(design)
+    at = float(readings[len(readings) // 2])
     while len(row) - begun < WALK_STEPS:
         kind = chance.random()
         if kind < 0.1:
@@ -156,7 +199,15 @@ def made_inputs(design: Design) -> Recorded:
         else:
             group = near[int(chance.integers(len(near)))]
             reading = float(group[int(chance.integers(len(group)))])
-        row += [reading] * int(chance.choice(holds))
+        if fastest and chance.random() < 0.7 and math.isfinite(reading):
+            row += _moved(readings, celsius, at, reading, 0.8 * fastest)
+        held = np.full(int(chance.choice(holds)), reading)
+        if chance.random() < 0.5 and math.isfinite(reading):
+            # it trembles by a code, as a reading that is alive does
+            beside = readings[min(int(np.searchsorted(readings, reading)) + 1, len(readings) - 1)]
+            held[1::2] = beside
+        row += held.tolist()
+        at = reading if math.isfinite(reading) else at
     values = np.array(row)
     given = inputs(design, values)
     _call(design, given, chance, begun)
@@ -185,7 +236,8 @@ def _call(design: Design, given: npt.NDArray[Any], chance: Any, begun: int) -> N
     given["hand"][wild] = np.repeat(
         _some(chance, count // 20 + 1, 0.25, [0.0, 0.3, 1.0, -0.4, 60.0, -2.0], np.nan), 20
     )[:count][wild]
-    given["restart"][wild] = (chance.random(count) < 0.002)[wild]
+    # a program ends, and a cut-out latches: often enough it begins anew
+    given["restart"][wild] = (chance.random(count) < (0.01 if isinstance(design.setpoint, Program) else 0.003))[wild]
     times = [0.0, -1.0, np.inf, 7200.0, 1e-6, 3.0 * period_s, 0.5 * period_s, 40.0 * period_s]
     given["dt"][wild] = _some(chance, count, 0.05, times, np.nan)[wild]
     aims = [*setpoints_of(design), low, high, *bad, -300.0]
@@ -217,4 +269,6 @@ def _call(design: Design, given: npt.NDArray[Any], chance: Any, begun: int) -> N
     calls = (
         CLOSED * closed + OFF * off + RELEASES * (chance.random(count) < 0.03) + TURNED * (chance.random(count) < 0.3)
     )
+    # a trip latches: it is released again and again, or nothing but off would be seen
+    given["calls"][~wild] = np.where(np.arange(count) % 4 == 0, RELEASES, 0)[~wild]
     given["calls"][wild] = calls[wild]

@@ -55,15 +55,17 @@ static void calor_decide({prefix}_state *state, const calor_input *given)
 
 static void calor_report({prefix}_state *state, float *row, bool with_ticks)
 {{
+    {prefix}_record record;
+    {prefix}_record_of(state, &record);
     row[{row.MEASURED}] = {measured};
     row[{row.SETPOINT}] = {setpoint};
-    row[{row.FLAGS}] = (float)((state->probe_fault ? {row.PROBE_FAULT_FLAG} : 0)
-        + (state->cut_out ? {row.CUT_OUT_FLAG} : 0)
-        + (state->fault ? (int32_t)({row.FIRST_FAULT_FLAG} / 2) << state->fault : 0));
+    row[{row.FLAGS}] = (float)((record.fault != 0u ? {row.PROBE_FAULT_FLAG} : 0)
+        + (record.cut_out ? {row.CUT_OUT_FLAG} : 0)
+        + (record.fault ? (int32_t)({row.FIRST_FAULT_FLAG} / 2) << record.fault : 0));
     row[{row.ALARMS}] = {alarms};
     row[{row.KNOB}] = {knob};
     row[{row.DEW_POINT}] = {dew_point};
-    row[{row.STATUS}] = (float)((state->off ? {row.OFF_BIT} : 0){status});
+    row[{row.STATUS}] = (float)((record.off ? {row.OFF_BIT} : 0){status});
     (void)with_ticks;
 {outputs}
 }}
@@ -203,7 +205,7 @@ def adapter_code(design: Design, sources: Sources) -> str:
         "program": f" + (state->program_over ? {answer_row.PROGRAM_OVER_BIT} : 0)",
     }.get(design.setpoint.kind, "")
     if isinstance(design.law, Pid) and design.law.manual_mode:
-        status += f" + (state->by_hand ? {answer_row.BY_HAND_BIT} : 0)"
+        status += f" + (record.by_hand ? {answer_row.BY_HAND_BIT} : 0)"
     return _ADAPTER.format(
         row=answer_row,
         none=NONE,
@@ -220,12 +222,12 @@ def adapter_code(design: Design, sources: Sources) -> str:
         prefix=sources.prefix,
         reading="float" if ideal else "uint32_t",
         given=made.own("given->reading") if ideal else "given->reading",
-        measured=made.plain("state->measured_celsius"),
-        setpoint=made.plain("state->setpoint_celsius"),
+        measured=made.plain("record.measured_celsius"),
+        setpoint=made.plain("record.setpoint_celsius"),
         period=made.constant(float(design.law.period_s)),
         inputs=_inputs_code(design, sources.prefix, made, dew_point, tick),
         outputs=_outputs_code(design, sources.prefix, made),
-        alarms="(float)state->alarms" if design.guard.alarms else "0.0f",
+        alarms="(float)record.alarms",
     )
 
 

@@ -17,6 +17,7 @@ from calor.firmware.run import kept
 from calor.firmware.run.adapter import Answers, adapter_code, answers_from, inputs, row_width
 from calor.firmware.sources.form import PLAIN, Form
 from calor.firmware.sources.generate import generate
+from calor.firmware.sources.templating import Sources
 
 STRICT_FLAGS = (
     "-std=c99", "-Wall", "-Wextra", "-Wpedantic", "-Wconversion", "-Wdouble-promotion", "-Wshadow", "-Werror",
@@ -60,10 +61,7 @@ def compiler() -> list[str]:
 
 def build(design: Design, folder: Path, flags: tuple[str, ...] = ("-O2",), form: Form = PLAIN) -> Path:
     """Generate and build `design` with a runner in `folder`; the program. Raises FirmwareError with the diagnostics."""
-    sources = generate(design, form=form)
-    sources.put(folder)
-    runner = _RUNNER.format(adapter=adapter_code(design, sources), prefix=sources.prefix, width=row_width(design))
-    (folder / "runner.c").write_text(runner)
+    sources = written(design, folder, form)
     program = folder / "runner"
     command = [
         *compiler(), *STRICT_FLAGS, *flags, "-o", str(program), *(str(folder / name) for name in sources.built),
@@ -71,6 +69,15 @@ def build(design: Design, folder: Path, flags: tuple[str, ...] = ("-O2",), form:
     ]  # fmt: skip
     built(command)
     return program
+
+
+def written(design: Design, folder: Path, form: Form = PLAIN) -> Sources:
+    """The sources of a design, written into `folder` with a runner beside them, runner.c."""
+    sources = generate(design, form=form)
+    sources.put(folder)
+    runner = _RUNNER.format(adapter=adapter_code(design, sources), prefix=sources.prefix, width=row_width(design))
+    (folder / "runner.c").write_text(runner)
+    return sources
 
 
 def built(command: list[str], where: str = "") -> None:

@@ -1,0 +1,174 @@
+"""Slips put into the templates one at a time: the check of a design's C has to notice each, on every design it is in.
+
+What is mutated is the C alone; the reference stays. A slip that changes nothing in a design (a threshold that no code of
+its converter meets) is tried on designs whose readings meet it exactly.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from functools import cache
+from typing import Any, NamedTuple
+
+import pytest
+
+from calor.demo import DEMOS
+from calor.design.file import read
+from calor.design.model import Design
+from calor.firmware.check import every_branch, single_precision
+from calor.firmware.check.agreement import first_difference
+from calor.firmware.run import host
+from calor.firmware.sources import templating
+from calor.firmware.sources.generate import generate
+from calor.sense.knob import Button, Knob
+from tests.conftest import made
+
+
+class Slip(NamedTuple):
+    """In which template what becomes what; `exact` where only a reading that meets a threshold exactly tells; `same`:
+    designs in which it comes to the same, as they set that part to nothing."""
+
+    template: str
+    what: str
+    becomes: str
+    exact: bool = False
+    same: tuple[str, ...] = ()
+
+
+SLIPS = (
+    # drives
+    Slip("drive_time_proportional.j2", "window_at < state->{{ o }}window_pulse", "window_at <= state->{{ o }}window_pulse + tick"),
+    Slip("drive_time_proportional.j2", "= tick / 2u", "= tick"),
+    Slip("drive_time_proportional.j2", "state->probe_fault || state->cut_out || state->off;\n", "false;\n", same=("foam_cutter",)),
+    Slip("drive_time_proportional.j2", "state->{{ o }}window_at % window;", "0u;", same=("hatching_cabinet", "film_bath", "wax_melter", "foam_cutter", "timer")),
+    Slip("drive_time_proportional.j2", "half_cycle_s + 0.5f)", "half_cycle_s)"),
+    Slip("drive_time_proportional.j2", "window_demand = state->{{ o }}demand", "window_demand = 0.0f", same=("foam_cutter",)),
+    Slip("drive_relay.j2", "demand > 0.5f", "demand > 0.0f", same=("radio_hut", "radio_hut_fans", "stages")),
+    Slip("drive_relay.j2", "state->off ? 0.0f", "state->off ? 1000000.0f"),
+    Slip("drive_relay.j2", "relay_held_s = 0.0f;\n    }", "relay_held_s = 1000000.0f;\n    }", same=("radio_hut",)),
+    Slip("drive_pwm.j2", "+ 0.5f)", "+ 0.0f)"),
+    # laws
+    Slip("law_pid.j2", "float growth = {{ gain }} * error * {{ rate }};", "float growth = {{ gain }} * error * {{ rate }} * 1.001f;"),
+    Slip("law_pid.j2", "(lag_s + dt_s);", "(lag_s + 1.01f * dt_s);", same=("dew_heater", "camera_cooler", "night")),
+    Slip("law_pid.j2", "(wanted < demand && growth < 0.0f)", "(wanted < demand && growth > 0.0f)"),
+    Slip("law_pid.j2", "    state->integral_rest = (grown - state->integral) - added;", "    state->integral_rest = 0.0f;"),
+    Slip("law_pid.j2", "state->has_before = false;\n{% if law.pid.slew", "{% if law.pid.slew", same=("dew_heater", "camera_cooler", "night")),
+    Slip("law_pid.j2", "share > 0.5f", "share >= 0.5f", exact=True),
+    Slip("law_on_off.j2", 'celsius {{ ">" if cools else "<" }} {{ threshold', 'celsius {{ ">=" if cools else "<=" }} {{ threshold', exact=True),
+    Slip("law_on_off.j2", "law_held_s >= (state", "law_held_s > (state", exact=True),
+    Slip("law_on_off.j2", "law_held_s < settings->min_off_s", "law_held_s < 0.0f * settings->min_off_s", same=("both",)),
+    Slip("law_stages.j2", "state->since_start_s = 0.0f;\n{% if s.stage_delay_s > 0.0 %}\n            is_free", "{% if s.stage_delay_s > 0.0 %}\n            is_free"),
+    Slip("law_stages.j2", "are_on = are_on || state->stage_on[output];", "are_on = true;"),
+    Slip("law_fan_curve.j2", "kick_left_s -= dt_s;\n        wanted", "kick_left_s -= 2.0f * dt_s;\n        wanted"),
+    Slip("law_fan_curve.j2", "const bool ran = state->law_on;", "const bool ran = true;", same=("radio_hut_fans", "fan")),
+    Slip("law_timer.j2", "{{ now }} < on ?", "{{ now }} < on + 600000 ?"),
+    Slip("law_timer.j2", "cycle * (now_us / cycle)", "cycle * (now_us / cycle) - 500000"),
+    # guards and alarms
+    Slip("guard.c.j2", '{{ "<" if design.law.action == "cool" else ">" }} state->settings->cut_out_celsius', '{{ "<" if design.law.action == "cool" else ">" }} 2.0f * state->settings->cut_out_celsius + 9.0f'),
+    Slip("guard.c.j2", "        /* an alarm that trips puts the output off, and latches */\n        state->cut_out = true;", ""),
+    Slip("guard.c.j2", "state->measured_celsius < state->settings->cut_out_low_celsius", "state->measured_celsius <= state->settings->cut_out_low_celsius", exact=True),
+    Slip("alarms.j2", ">= delay_s - 0.001f * dt_s)", "> delay_s + 0.001f * dt_s)"),
+    Slip("alarms.j2", "if (!standby || !holds) {", "if (standby || !standby || !holds) {", same=("radio_hut", "radio_hut_fans", "dew_heater")),
+    Slip("alarms.j2", "setpoint_moved > 2.0f *", "setpoint_moved > 200000.0f + 2.0f *", same=("wax_melter",)),
+    Slip("alarms.j2", "if (celsius < lowest[0]) {", "if (celsius > lowest[0]) {"),
+    Slip("alarms.j2", "(latch || holds)", "((latch && !latch) || holds)", same=tuple(demo.design.stem for demo in DEMOS)),
+    Slip("thermostat.c.j2", "const bool off = state->off || state->cut_out", "const bool off = state->cut_out"),
+    Slip("thermostat.c.j2", "    state->cut_out = false;\n{% if latch_mask %}", "    (void)state;\n{% if latch_mask %}", same=("radio_hut", "radio_hut_fans", "camera_cooler", "foam_cutter")),
+    # setpoint, knob, button, probe
+    Slip("setpoint.j2", "celsius > settings->high_limit_celsius", "celsius > settings->high_limit_celsius + 1.0f", same=("wax_melter",)),
+    Slip("setpoint.c.j2", "!= celsius) {\n        return false;", "!= celsius && celsius < -400.0f) {\n        return false;"),
+    Slip("setpoint.j2", "clock >= day_begins", "clock >= day_begins + 3000000"),
+    Slip("setpoint.j2", "* (float)passed / (float)ramp", "* (float)passed / (float)(ramp + 1000)"),
+    Slip("setpoint.j2", "celsius / ({{ magnus_c_celsius | f }} + celsius)", "celsius / ({{ magnus_c_celsius | f }} + 1.01f * celsius)"),
+    Slip("setpoint.c.j2", "seconds_after_midnight <= 86400.0f", "seconds_after_midnight <= 40000.0f"),
+    Slip("knob.c.j2", "apart > {{ knob.hysteresis_counts }}u", "apart >= {{ knob.hysteresis_counts }}u"),
+    Slip("knob.c.j2", "(float)counts - {{ knob.low_counts | f }}", "(float)counts"),
+    Slip("knob.c.j2", "button->still_s >= {{", "button->still_s > 3.0f * {{"),
+    Slip("probe.j2", "const float most = settings->fastest_celsius_per_s * state->since_passed_s;", "const float most = settings->fastest_celsius_per_s;"),
+    Slip("probe.j2", "state->same_s >= settings->stuck_s", "state->same_s > settings->stuck_s + 1.0f"),
+    Slip("probe_filter_exponential.j2", "settings->filter_s + dt_s", "settings->filter_s"),
+)  # fmt: skip
+
+GUARD = """cut_out_celsius = 75
+probe_fault_output = 0.75
+alarms = [ { kind = "high", celsius = 66, hysteresis_celsius = 2, delay_s = 3, trips = true, latch = true },
+  { kind = "deviation_low", celsius = 4, delay_s = 2, standby = true }, { kind = "low", celsius = 20, delay_s = 5, latch = true },
+  { kind = "rate_of_rise", celsius = 8, delay_s = 24 } ]"""
+IDEAL = 'kind = "ideal"\nchecks = { fastest_celsius_per_s = 9, stuck_s = 60 }\nfilter = { kind = "exponential", time_constant_s = 2 }'
+EXACT = 'kind = "digital"\ncelsius_per_code = 0.25'
+SETS = "gain_sets = [ { at_celsius = 45, gain_per_celsius = 0.1, integral_time_s = 40, derivative_time_s = 2 }, { at_celsius = 55, gain_per_celsius = 0.3, integral_time_s = 90 } ]"
+ODD: dict[str, dict[str, Any]] = {
+    "sets": {"law": f'kind = "pid"\nslew_per_s = 0.2\n{SETS}', "setpoint": "celsius = 50\nhigh_limit_celsius = 70\nlow_limit_celsius = 30", "probe": EXACT, "drive": 'kind = "time_proportional"\nwindow_s = 7\nmin_pulse_s = 1\nswitch = "relay"'},
+    "both": {"law": 'kind = "on_off"\naction = "heat_cool"\nmin_off_s = 5\nmin_on_s = 3', "guard": GUARD.replace("0.75", "-0.3") + "\ncut_out_low_celsius = 12", "probe": EXACT, "drive": 'kind = "relay"\nmin_on_s = 8\nmin_off_s = 6'},
+    "stages": {"law": 'kind = "stages"\nstage_delay_s = 4\nmin_off_s = 3\nrotation = "each_start"', "drive": 'kind = "relay"\nmin_on_s = 8', "probe": EXACT},
+    "fan": {"law": 'kind = "fan_curve"\nkick_s = 3\nslew_per_s = 0.05\nsecond_on_celsius = 48', "drive": 'kind = "pwm"', "probe": IDEAL, "guard": GUARD.replace("75\n", "14\n")},
+    "bare fan": {"law": 'kind = "fan_curve"\nslew_per_s = 0.05', "probe": EXACT, "guard": GUARD.replace("75\n", "14\n")},
+    "timer": {"law": 'kind = "timer"\non_s = 7\noff_s = 5\nperiod_s = 0.5', "drive": 'kind = "time_proportional"\nwindow_s = 3\nswitch = "ssr_random"', "setpoint": 'kind = "follow"\nsignal = "dew_point"'},
+    "night": {"law": 'kind = "pid"\nintegral_time_s = 60\nmanual_mode = true', "setpoint": 'kind = "day_night"\nday_celsius = 55\nnight_celsius = 45', "probe": IDEAL},
+    "program": {"law": 'kind = "pid"\nintegral_time_s = 60\nderivative_time_s = 4', "setpoint": 'kind = "program"\nsegments = [ { to_celsius = 60, ramp_s = 40, soak_s = 9 }, { to_celsius = 40, rate_celsius_per_min = 60, soak_s = 5 } ]\ntimes = 0', "probe": EXACT},
+}  # fmt: skip
+
+
+@cache
+def pool() -> dict[str, Design]:
+    designs = {demo.design.stem: read(demo.design).design for demo in DEMOS}
+    for name, blocks in ODD.items():
+        design = made(**{"guard": GUARD, "drive": 'kind = "linear"', **blocks})
+        if name in ("sets", "night"):
+            design = design.model_copy(update={"knob": Knob(), "button": Button()})
+        designs[name] = design
+    return designs
+
+
+@cache
+def truth(name: str) -> tuple[Any, Any, dict[str, str]]:
+    """A design's inputs, its reference, and its C as it is."""
+    design = pool()[name]
+    made_for = every_branch.made_inputs(design)
+    rows = single_precision.rows(design, made_for.given, made_for.readings, counts_ticks=True)
+    return made_for, rows, generate(design).files
+
+
+@pytest.fixture
+def fresh() -> Iterator[None]:
+    """Templates as they are read anew, before and after."""
+    templating._environment.cache_clear()
+    yield
+    templating._environment.cache_clear()
+
+
+@pytest.mark.parametrize("name", [*(demo.design.stem for demo in DEMOS), *ODD])
+def test_the_c_as_it_is_agrees(name: str) -> None:
+    made_for, rows, _ = truth(name)
+    assert first_difference(made_for, host.rows(pool()[name], made_for.given), rows, "host, reference") is None
+
+
+@pytest.mark.parametrize("slip", SLIPS, ids=lambda slip: f"{slip.template}: {slip.becomes[:40]!r}")
+def test_a_slip_is_noticed(slip: Slip, fresh: None, monkeypatch: pytest.MonkeyPatch) -> None:
+    plain = {name: truth(name) for name in pool()}
+    read_template = templating._template
+    whole = read_template(slip.template)
+    assert whole is not None and slip.what in whole, "the template no longer says this: put the slip where it does"
+
+    def slipped(name: str) -> str | None:
+        text = read_template(name.partition("#")[0])
+        if text is None or name.partition("#")[0] != slip.template:
+            return read_template(name)
+        text = text.replace(slip.what, slip.becomes)
+        if "#" not in name:
+            return text
+        inside = re.search(templating._BLOCK % name.partition("#")[2], text, re.DOTALL)
+        return inside[1] if inside else ""
+
+    monkeypatch.setattr(templating, "_template", slipped)
+    templating._environment.cache_clear()
+    met = 0
+    for name, design in pool().items():
+        made_for, rows, files = plain[name]
+        if generate(design).files == files or name in slip.same or (slip.exact and name not in ODD):
+            continue
+        met += 1
+        own = host.rows(design, made_for.given, ("-O0",))
+        assert first_difference(made_for, own, rows, "host, reference"), f"not noticed in {name}"
+    assert met, "no design has it"
