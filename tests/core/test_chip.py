@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import shutil
 from pathlib import Path
 from typing import Any
 
@@ -15,12 +16,14 @@ from calor.demo import DEMOS
 from calor.design.file import read
 from calor.design.trial import Trial
 from calor.errors import FirmwareError
-from calor.firmware.check import agreement
+from calor.firmware.check import agreement, every_branch
 from calor.firmware.controller.seat import seated
-from calor.firmware.run import chip, host
+from calor.firmware.run import avr, chip, host, sizes
 from calor.firmware.run.adapter import inputs
 from calor.firmware.sources import generate
+from calor.firmware.sources.form import Form
 from calor.judge.verdict import judge
+from calor.loop import answer_row
 from tests.conftest import PROBES, made
 
 PID = 'kind = "pid"\ngain_per_celsius = 0.08\nintegral_time_s = 60\nderivative_time_s = 4\nperiod_s = 0.5'
@@ -77,16 +80,46 @@ def test_compilers_that_are_found_are_used_too(monkeypatch: pytest.MonkeyPatch) 
         if target.compiler:
             rows = chip.run(design, target, given, counted=5).rows
             assert (own.view(np.uint32) == rows.view(np.uint32)).all(), target.name
-    sizes = chip.avr_sizes(design)
-    assert sizes is None or 500 < sizes[0] < 8000
-    monkeypatch.setattr(chip.shutil, "which", lambda _: None)
-    assert chip.found_targets() == chip.TARGETS and chip.avr_sizes(design) is None
+    small = sizes.of_avr(design)
+    assert small is None or 500 < small.flash_bytes < 8000
+    if avr.available():
+        part = given[:300]
+        assert (host.rows(design, part).view(np.uint32) == avr.rows(design, part).view(np.uint32)).all()
+    sizes.of_avr.cache_clear()
+    monkeypatch.setattr(shutil, "which", lambda _: None)
+    assert chip.found_targets() == chip.TARGETS and sizes.of_avr(design) is None and not avr.available()
     monkeypatch.undo()
-    monkeypatch.setattr(chip, "avr_sizes", lambda *_: (900, 60))
+    sizes.of_avr.cache_clear()
+    monkeypatch.setattr(sizes, "of_avr", lambda *_: sizes.Size(90_000, 60))
+    monkeypatch.setattr(avr, "available", lambda: False)
     monkeypatch.setattr(chip, "found_targets", dict)
     data = agreement.check(read(DEMOS[7].design).design)
     assert [row["target"] for row in data["targets"]] == ["host"] and data["pass"]
-    assert data["built_only"][0]["bit_equal"] is None and data["built_only"][0]["flash_bytes"] == 900
+    only = data["built_only"][0]
+    assert only["bit_equal"] is None and only["flash_bytes"] == 90_000 and "90000 of 32768 B of flash" in only["note"]
+
+
+@pytest.mark.parametrize("fixed", [False, True])
+def test_a_chip_with_16_bit_integers_gives_the_same_bits(fixed: bool) -> None:
+    """A thermocouple, whose constants a double of 32 bits would round, with alarms up to the 20th bit and a timer's clock."""
+    if not avr.available():
+        pytest.skip("avr-gcc and simavr are not installed: Debian's gcc-avr, avr-libc and simavr")
+    alarms = ", ".join(
+        f'{{ kind = "high", celsius = {60 + k}, trips = {"true" if k == 19 else "false"} }}' for k in range(20)
+    )
+    law = PID if fixed else 'kind = "timer"\non_s = 3\noff_s = 2\nperiod_s = 0.5'
+    design = made(
+        law=law,
+        drive='kind = "time_proportional"\nwindow_s = 3',
+        probe='kind = "thermocouple"',
+        guard=f"alarms = [ {alarms} ]",
+    )
+    given = every_branch.made_inputs(design).given[-250:]
+    form = Form(fixed=True) if fixed else Form()
+    own, there = host.rows(design, given, form=form), avr.rows(design, given, form)
+    assert ((own + 0.0).view(np.uint32) == (there + 0.0).view(np.uint32)).all() and own[
+        :, answer_row.ALARMS
+    ].max() > 2**16
 
 
 def test_one_that_differs_is_found_at_its_step(tmp_path: Path) -> None:

@@ -168,5 +168,8 @@ def _print_coverage(console: Any, coverage: dict[str, Any]) -> None:
 def _print_notes(console: Any, data: dict[str, Any]) -> None:
     if any("period_share_estimate" in row for row in data["targets"]):
         console.print("“of a step” is an estimate: one instruction a clock, of the worst step; cycles are not modelled")
+    for row in (*data["targets"], *data["built_only"]):
+        if "note" in row:
+            console.print(f"{row['target']}: {row['note']}")
     if "skipped" in data:
         console.print(data["skipped"])

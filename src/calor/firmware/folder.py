@@ -13,7 +13,7 @@ from calor.design.model import Design, block_summary
 from calor.firmware.check.form_difference import Difference, difference, expected_rows
 from calor.firmware.check.ranges import Range, proven
 from calor.firmware.check.recorded import recorded
-from calor.firmware.run import chip
+from calor.firmware.run import chip, sizes
 from calor.firmware.run.adapter import as_given
 from calor.firmware.sources import fixed_point
 from calor.firmware.sources.code_table import CodeTable
@@ -67,10 +67,12 @@ def made(design: Design, prefix: str = "", form: Form = PLAIN) -> Made:
     apart = difference(design, form) if form != PLAIN else None
     own = sources.prefix
     context = context_of(design, own, form) | _around(design, form)
-    context |= {"built": sources.built, "bounds": bounds, "apart": apart, "sizes": chip.built_sizes(design, form)}
+    context |= {"built": sources.built, "bounds": bounds, "apart": apart, "sizes": _sizes(design, form)}
     # in folders of their own: each has a main, and the thermostat drops into a project as it is
     around = {f"{name}/{own}_{name}.c": render(f"{name}.c.j2", context) for name in ("example", "test")}
-    files = dict(sources.files) | (fixed_point.in_fixed_point(around, sources.files) if form.fixed else around)
+    files = dict(sources.files) | (
+        fixed_point.exact(fixed_point.in_fixed_point(around, sources.files)) if form.fixed else around
+    )
     files["README.md"] = render("readme.md.j2", context)
     return Made(Sources(own, files, sources.header, form), context["table"], bounds, apart)
 
@@ -113,6 +115,15 @@ def _around(design: Design, form: Form) -> dict[str, Any]:
             else "What this very code answered on the machine it was generated on: yours is to answer the same."
         ),
     }
+
+
+def _sizes(design: Design, form: Form) -> list[tuple[str, int, int]]:
+    """(processor, flash, RAM in bytes) of the design's C; none where there is no compiler for any."""
+    if not chip.available():
+        return []
+    found = [(target.name, *sizes.of_chip(design, target, form)) for target in chip.TARGETS.values()]
+    small = sizes.of_avr(design, form)
+    return found if small is None else [*found, (sizes.AVR_PART, *small)]
 
 
 def _wiring(design: Design) -> str:

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import tempfile
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -16,7 +17,7 @@ import numpy.typing as npt
 from calor.design.model import Design
 from calor.firmware.check import coverage, every_branch, single_precision
 from calor.firmware.check.recorded import Recorded, recorded
-from calor.firmware.run import chip, host
+from calor.firmware.run import avr, chip, host, sizes
 from calor.firmware.sources.form import PLAIN, Form
 from calor.loop import answer_row
 
@@ -155,8 +156,11 @@ def check(
         wanted, skipped = (), chip.MISSING
     found += [_on_chip(design, form, known[name], records, host_rows, clock_hz, goes_on) for name in wanted]
     built_only: list[dict[str, Any]] = []
-    small = chip.avr_sizes(design, form) if targets is None else None
-    if small is not None:
+    small = sizes.of_avr(design, form) if targets is None and chip.available() else None
+    if small is not None and avr.available():
+        _ask(goes_on, "avr5: built and run")
+        found.append(_on_avr(design, form, every, small))
+    elif small is not None:
         _ask(goes_on, "avr5: built")
         built_only.append(_only_sizes("avr5", small))
     worst = {key: max(item[key] for item in differences) for key in differences[0]}
@@ -185,11 +189,25 @@ def check(
     return data
 
 
-def _only_sizes(name: str, sizes: tuple[int, int]) -> dict[str, Any]:
+def _only_sizes(name: str, size: sizes.Size) -> dict[str, Any]:
     """A target that is built and not run."""
-    return {
-        "target": name, "bit_equal": None, "steps": 0, "flash_bytes": sizes[0], "ram_bytes": sizes[1],
-        "stack_bytes": None, "instructions_mean": None, "instructions_worst": None, "first_difference": None,
+    data: dict[str, Any] = {
+        "target": name, "bit_equal": None, "steps": 0, "branch_steps": 0, "flash_bytes": size.flash_bytes,
+        "ram_bytes": size.ram_bytes, "stack_bytes": None, "instructions_mean": None, "instructions_worst": None,
+        "first_difference": None,
+    }  # fmt: skip
+    note = sizes.fits_avr(size)
+    return data | {"note": note} if note else data
+
+
+def _on_avr(design: Design, form: Form, every: Recorded, size: sizes.Size) -> dict[str, Any]:
+    """The emulated AVR over the last of the inputs made for every branch, as many as it holds."""
+    rows = slice(max(len(every.given) - avr.MOST_STEPS, 0), None)
+    part = replace(every, rows=every.rows[rows], given=every.given[rows], readings=every.readings[rows])
+    own, there = host.rows(design, part.given, form=form), avr.rows(design, part.given, form)
+    difference = first_difference(part, own, there, "host, avr5")
+    return _only_sizes("avr5", size) | {
+        "bit_equal": difference is None, "branch_steps": len(part.given), "first_difference": difference,
     }  # fmt: skip
 
 
@@ -206,6 +224,7 @@ def _on_chip(
     _ask(goes_on, f"{target.name}: built")
     with tempfile.TemporaryDirectory() as place:
         program = chip.build(design, target, Path(place), form)
+    size = sizes.of_chip(design, target, form)
     counts: list[npt.NDArray[np.int64]] = []
     difference, stack_bytes, worst_at, worst = None, 0, None, -1
     for record, own in zip(records, host_rows, strict=True):
@@ -230,8 +249,8 @@ def _on_chip(
         "bit_equal": difference is None,
         "steps": sum(len(record.given) for record in records[:-1]),
         "branch_steps": len(records[-1].given),
-        "flash_bytes": program.flash_bytes,
-        "ram_bytes": program.ram_bytes,
+        "flash_bytes": size.flash_bytes,
+        "ram_bytes": size.ram_bytes,
         "stack_bytes": stack_bytes,
         "instructions_mean": float(every.mean()),
         "instructions_worst": int(every.max()),

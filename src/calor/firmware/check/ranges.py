@@ -20,7 +20,7 @@ from calor.law.pid import PidNumbers
 
 MOST_ROUNDING = 0.02
 """A constant that Q16.16 would round by a greater share is refused."""
-_CONSTANT = re.compile(r"(?:\.(\w+) = )?Q16\((-?[\d.e+-]+)\)")
+_CONSTANT = re.compile(r"(?:\.(\w+) = )?Q16X?\((-?[\d.e+-]+)[,)]")
 
 
 class Range(NamedTuple):

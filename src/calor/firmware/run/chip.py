@@ -12,7 +12,6 @@ import shutil
 import sys
 import tempfile
 from dataclasses import dataclass
-from functools import lru_cache
 from pathlib import Path
 from typing import Any, NamedTuple
 
@@ -66,8 +65,6 @@ BY_GCC = (
     ),
 )  # fmt: skip
 """The same chips by the distribution's compiler, where it is installed."""
-AVR = ("avr-gcc", "-mmcu=avr5")
-"""The distribution's compiler for 8-bit AVR. No emulator runs it here: it tells sizes."""
 
 
 def found_targets() -> dict[str, Target]:
@@ -115,7 +112,7 @@ void harness_run(const calor_input *given, float *rows, uint32_t steps)
     }}
 }}
 """
-_LINKER = f"""\
+LINKER = f"""\
 MEMORY {{
     FLASH (rx) : ORIGIN = {FLASH:#x}, LENGTH = {FLASH_BYTES:#x}
     RAM (rwx) : ORIGIN = {RAM:#x}, LENGTH = {RAM_BYTES:#x}
@@ -161,6 +158,16 @@ def available() -> bool:
     return all(importlib.util.find_spec(name) is not None for name in ("ziglang", "unicorn", "elftools"))
 
 
+def command(target: Target) -> list[str]:
+    """The compiler of a chip with its options, but for what is linked and how."""
+    packaged = [sys.executable, "-m", "ziglang", "cc", "-target", target.triple, f"-mcpu={target.cpu}"]
+    return [
+        *([*target.compiler, "-nostdlib", "-ffreestanding"] if target.compiler else packaged), "-Os", "-g",
+        "-std=c99", "-ffp-contract=off", "-ffunction-sections", "-fdata-sections", "-Wall", "-Wextra", "-Werror",
+        "-Wl,--gc-sections",
+    ]  # fmt: skip
+
+
 def build(design: Design, target: Target, folder: Path, form: Form = PLAIN) -> Program:
     """The design's C with its harness, built for a chip. Raises FirmwareError with the diagnostics."""
     if not available():
@@ -170,32 +177,15 @@ def build(design: Design, target: Target, folder: Path, form: Form = PLAIN) -> P
     seat = seat_code(design, sources)
     harness = _HARNESS.format(adapter=seat, prefix=sources.prefix, width=row_width(design))
     (folder / "harness.c").write_text(harness)
-    (folder / "chip.ld").write_text(_LINKER)
+    (folder / "chip.ld").write_text(LINKER)
     program = folder / f"{target.name}.elf"
-    packaged = [sys.executable, "-m", "ziglang", "cc", "-target", target.triple, f"-mcpu={target.cpu}"]
-    command = [
-        *([*target.compiler, "-nostdlib", "-ffreestanding"] if target.compiler else packaged), "-Os", "-g",
-        "-std=c99", "-ffp-contract=off", "-ffunction-sections", "-fdata-sections", "-Wall", "-Wextra", "-Werror",
-        "-Wl,--gc-sections", "-Wl,-e,harness_run", "-Wl,-T," + str(folder / "chip.ld"),
+    build_command = [
+        *command(target), "-Wl,-e,harness_run", "-Wl,-T," + str(folder / "chip.ld"),
         str(folder / "harness.c"), *(str(folder / name) for name in sources.built),
         *(["-lgcc"] if target.compiler else []), "-o", str(program),
     ]  # fmt: skip
-    host.built(command, f" for {target.name}")
+    host.built(build_command, f" for {target.name}")
     return _read(program)
-
-
-@lru_cache(maxsize=32)
-def built_sizes(design: Design, form: Form = PLAIN) -> tuple[tuple[str, int, int], ...]:
-    """(target, flash, RAM in bytes) of a design's C on each chip of the packaged compiler; none without the extra.
-
-    Raises FirmwareError where it does not build.
-    """
-    targets = []
-    for target in TARGETS.values() if available() else ():
-        with tempfile.TemporaryDirectory() as place:
-            program = build(design, target, Path(place), form)
-        targets.append((target.name, program.flash_bytes, program.ram_bytes))
-    return tuple(targets)
 
 
 def host_sizes(design: Design, form: Form = PLAIN) -> tuple[int, int] | None:
@@ -204,16 +194,6 @@ def host_sizes(design: Design, form: Form = PLAIN) -> tuple[int, int] | None:
     Raises FirmwareError where it does not build.
     """
     return _sizes(design, form, [*host.compiler(), *host.STRICT_FLAGS]) if available() else None
-
-
-def avr_sizes(design: Design, form: Form = PLAIN) -> tuple[int, int] | None:
-    """(flash, RAM) on an 8-bit AVR, bytes, without the compiler's own routines; None where its compiler is not found.
-
-    Raises FirmwareError where it does not build.
-    """
-    if not available() or shutil.which(AVR[0]) is None:
-        return None
-    return _sizes(design, form, [*AVR, "-std=c99", "-ffreestanding", "-Wall", "-Wextra", "-Werror"])
 
 
 def _sizes(design: Design, form: Form, compiler: list[str]) -> tuple[int, int]:

@@ -7,6 +7,8 @@ the range (±32 768) and never wraps, so no input whatever has undefined behavio
 
 from __future__ import annotations
 
+import re
+
 from calor.firmware.sources.c_expression import ASSIGNS, CALLS, Expression, Names, Node, is_type, tokens_of
 
 LARGEST = 32_767.0
@@ -140,3 +142,16 @@ def in_fixed_point(files: dict[str, str], beside: dict[str, str] | None = None) 
     return {
         name: _File(text, names).rewritten() if name.endswith((".c", ".h")) else text for name, text in files.items()
     }
+
+
+_CONSTANT = re.compile(r"Q16\((-?[\d.e+-]+)\)")
+
+
+def exact(files: dict[str, str]) -> dict[str, str]:
+    """The files with the whole number beside each constant: a compiler whose double has 32 bits would round it."""
+
+    def beside(constant: re.Match[str]) -> str:
+        value = float(constant[1])
+        return f"Q16X({constant[1]}, {int(value * 65_536.0 + (-0.5 if value < 0.0 else 0.5))})"
+
+    return {name: _CONSTANT.sub(beside, text) if name.endswith((".c", ".h")) else text for name, text in files.items()}

@@ -97,7 +97,7 @@ def generate(design: Design, prefix: str = "", form: Form = PLAIN) -> Sources:
         if (concern, end) != ("state", ".c")
     }
     if form.fixed:
-        files = fixed_point.in_fixed_point(files) | {f"{prefix}_q16.h": render("q16.h.j2", {})}
+        files = fixed_point.exact(fixed_point.in_fixed_point(files)) | {f"{prefix}_q16.h": render("q16.h.j2", {})}
     return Sources(prefix, files, f"{prefix}_thermostat.h", form)
 
 

@@ -1,0 +1,143 @@
+"""The generated C on an emulated 8-bit AVR, where int has 16 bits: built by its compiler, run by simavr.
+
+Both are of the distribution, and left out where they are not installed. Inputs lie in program memory, answers come as
+hexadecimal digits, so that no file and no debugger is needed.
+"""
+
+from __future__ import annotations
+
+import re
+import shutil
+import subprocess
+import tempfile
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+
+from calor.design.model import Design
+from calor.errors import FirmwareError
+from calor.firmware.run import host
+from calor.firmware.run.adapter import adapter_code, row_width
+from calor.firmware.sources.form import PLAIN, Form
+from calor.firmware.sources.generate import generate
+
+PART, CLOCK_HZ = "atmega1284p", 16_000_000
+MOST_STEPS = 1_000
+"""As many inputs as its first 64 KiB of program memory hold beside the program."""
+LONGEST_S = 300.0
+_FLAGS = (
+    "-std=c99",
+    "-ffp-contract=off",
+    "-Os",
+    "-Wall",
+    "-Wextra",
+    "-Werror",
+    "-ffunction-sections",
+    "-fdata-sections",
+)
+_PROGRAM = """\
+{adapter}
+#include <avr/interrupt.h>
+#include <avr/io.h>
+#include <avr/pgmspace.h>
+#include <avr/sleep.h>
+
+{inputs}
+
+static void put(uint8_t value)
+{{
+    const uint8_t digits[2] = {{ (uint8_t)(value >> 4), (uint8_t)(value & 15u) }};
+    for (uint8_t k = 0u; k < 2u; k++) {{
+        while ((UCSR0A & (1u << UDRE0)) == 0u) {{
+        }}
+        UDR0 = (uint8_t)(digits[k] + (digits[k] < 10u ? 48u : 55u));
+    }}
+}}
+
+static {prefix}_state state;
+
+static void run(const uint8_t *inputs, uint16_t steps)
+{{
+    calor_input given;
+    float row[{width}];
+    for (uint16_t k = 0u; k < steps; k++) {{
+        memcpy_P(&given, inputs + (uint16_t)(k * sizeof given), sizeof given);
+        calor_decide(&state, &given);
+        calor_report(&state, row, true);
+        for (uint8_t at = 0u; at < sizeof row; at++) {{
+            put(((const uint8_t *)row)[at]);
+        }}
+        UDR0 = (uint8_t)'\\n';
+    }}
+}}
+
+int main(void)
+{{
+    UCSR0B = 1u << TXEN0;
+    {prefix}_init(&state, &{prefix}_defaults);
+{calls}
+    cli();
+    sleep_enable();
+    sleep_cpu();
+    return 0;
+}}
+"""
+
+
+def available() -> bool:
+    """Whether compiler and emulator are installed."""
+    return shutil.which("avr-gcc") is not None and shutil.which("simavr") is not None
+
+
+def rows(design: Design, given: npt.NDArray[Any], form: Form = PLAIN) -> npt.NDArray[np.float32]:
+    """The rows of answers (steps×width) of the C of `design` to inputs, MOST_STEPS of them at most.
+
+    Raises FirmwareError where it does not build, or does not end.
+    """
+    given = given[:MOST_STEPS]
+    sources = generate(design, form=form)
+    size = given.dtype.itemsize
+    # no array may be larger than an int counts
+    parts = np.array_split(np.arange(len(given)), max(1, -(-len(given) * size // 30_000)))
+    arrays = [
+        f"static const uint8_t PART_{n}[{len(part) * size}] PROGMEM = {{\n{_bytes(given[part].tobytes())}\n}};"
+        for n, part in enumerate(parts)
+    ]
+    with tempfile.TemporaryDirectory() as place:
+        folder = Path(place)
+        sources.put(folder)
+        calls = "\n".join(f"    run(PART_{n}, {len(part)}u);" for n, part in enumerate(parts))
+        program = _PROGRAM.format(
+            adapter=adapter_code(design, sources), prefix=sources.prefix, width=row_width(design),
+            inputs="\n".join(arrays), calls=calls,
+        )  # fmt: skip
+        (folder / "main.c").write_text(program)
+        names = [str(folder / name) for name in (*sources.built, "main.c")]
+        command = [
+            "avr-gcc",
+            f"-mmcu={PART}",
+            *_FLAGS,
+            *names,
+            "-lm",
+            "-Wl,--gc-sections",
+            "-o",
+            str(folder / "avr.elf"),
+        ]
+        host.built(command, f" for {PART}")
+        emulator = ["simavr", "-m", PART, "-f", str(CLOCK_HZ), str(folder / "avr.elf")]
+        try:
+            done = subprocess.run(emulator, capture_output=True, text=True, timeout=LONGEST_S, check=False)
+        except subprocess.TimeoutExpired:
+            raise FirmwareError("", f"the firmware did not end within {LONGEST_S:g} s on {PART}") from None
+    digits = "".join(re.findall(r"\x1b\[32m([0-9A-F]*)", done.stdout + done.stderr))
+    data = bytes.fromhex(digits[: len(digits) // 2 * 2])
+    if len(data) != len(given) * 4 * row_width(design):
+        raise FirmwareError("", f"the firmware gave {len(data)} bytes of its answers on {PART} and then no more")
+    return np.frombuffer(data, np.float32).reshape(-1, row_width(design))
+
+
+def _bytes(data: bytes) -> str:
+    """Bytes as C writes them, many on a line."""
+    return ",\n".join(",".join(str(one) for one in data[k : k + 40]) for k in range(0, len(data), 40))

@@ -1,0 +1,120 @@
+"""What a design's C takes on a processor: as its linker lays it out, library and copied constants included.
+
+A program is linked that does nothing but call the thermostat in a loop, without what it does not call; the same without
+the thermostat is taken off.
+"""
+
+from __future__ import annotations
+
+import shutil
+import tempfile
+from functools import lru_cache
+from pathlib import Path
+from typing import NamedTuple
+
+from calor.design.model import Design
+from calor.firmware.run import chip, host
+from calor.firmware.sources.form import PLAIN, Form
+from calor.firmware.sources.generate import generate, outputs_of, tick_s
+from calor.firmware.sources.templating import Sources, c_float
+
+AVR_PART = "atmega328p"
+"""The usual small 8-bit part, as its compiler calls it: 32 KiB of flash, 2 KiB of RAM."""
+AVR_FLASH_BYTES, AVR_RAM_BYTES = 32_768, 2_048
+_AVR = (
+    "avr-gcc", f"-mmcu={AVR_PART}", "-std=c99", "-ffp-contract=off", "-Os", "-Wall", "-Wextra", "-Werror",
+    "-ffunction-sections", "-fdata-sections", "-Wl,--gc-sections",
+)  # fmt: skip
+_EMPTY = "volatile unsigned char calor_out;\nint main(void) { for (;;) { calor_out = 1u; } }\n"
+
+
+class Size(NamedTuple):
+    """Bytes of flash, initial values of variables among them, and of RAM, the stack apart."""
+
+    flash_bytes: int
+    ram_bytes: int
+
+
+@lru_cache(maxsize=64)
+def of_chip(design: Design, target: chip.Target, form: Form = PLAIN) -> Size:
+    """What the C takes on a chip. Raises FirmwareError where it does not build."""
+    command = [*chip.command(target), "-Wl,-e,main"]
+    return _of(design, form, command, ("-Wl,-T,chip.ld",), chip.LINKER)
+
+
+@lru_cache(maxsize=16)
+def of_avr(design: Design, form: Form = PLAIN) -> Size | None:
+    """What the C takes on an 8-bit AVR; None where its compiler is not found. Raises FirmwareError."""
+    if shutil.which(_AVR[0]) is None:
+        return None
+    return _of(design, form, list(_AVR), ("-lm",), "")
+
+
+def fits_avr(size: Size) -> str:
+    """What of a size does not fit the usual small part; empty where it all does."""
+    over = [
+        f"{taken} of {most} B of {name}"
+        for name, taken, most in (("flash", size.flash_bytes, AVR_FLASH_BYTES), ("RAM", size.ram_bytes, AVR_RAM_BYTES))
+        if taken > most
+    ]
+    return f"does not fit {AVR_PART}: {', '.join(over)}" if over else ""
+
+
+def _of(design: Design, form: Form, command: list[str], link: tuple[str, ...], script: str) -> Size:
+    sources = generate(design, form=form)
+    with tempfile.TemporaryDirectory() as place:
+        folder = Path(place)
+        sources.put(folder)
+        (folder / "chip.ld").write_text(script)
+        (folder / "main.c").write_text(_main(design, sources))
+        (folder / "empty.c").write_text(_EMPTY)
+        link = tuple(one.replace("chip.ld", str(folder / "chip.ld")) for one in link)
+        sizes = []
+        for names, out in ((["main.c", *sources.built], "whole.elf"), (["empty.c"], "empty.elf")):
+            paths = [str(folder / name) for name in names]
+            host.built([*command, *paths, *link, "-o", str(folder / out)], " to be sized")
+            sizes.append(_sections(folder / out))
+    whole, empty = sizes
+    return Size(whole.flash_bytes - empty.flash_bytes, whole.ram_bytes - empty.ram_bytes)
+
+
+def _main(design: Design, sources: Sources) -> str:
+    """A program that only calls the thermostat: readings and outputs are volatile, so that nothing is worked out."""
+    own, form = sources.prefix, sources.form
+    number = "q16" if form.fixed else "float"
+    kind = number if design.probe.kind == "ideal" else "uint32_t"
+
+    def time(seconds: float) -> str:
+        return f"(q16){round(seconds * 65_536.0)}" if form.fixed else c_float(seconds)
+
+    calls = []
+    for output in outputs_of(design):
+        if output.timing is not None:
+            calls.append(f"out = {own}_{output.prefix}pwm_counts(&state);")
+        elif output.switches:
+            calls.append(f"out = {own}_{output.prefix}switch(&state, {time(tick_s(design))}) ? 1u : 0u;")
+        else:
+            calls.append(f"out = (uint32_t)state.{output.prefix}demand;")
+    body = "\n        ".join(calls)
+    return (
+        f'#include "{sources.header}"\nstatic {own}_state state;\nvolatile {kind} reading;\nvolatile uint32_t out;\n'
+        f"int main(void)\n{{\n    {own}_init(&state, &{own}_defaults);\n    for (;;) {{\n"
+        f"        (void){own}_step(&state, reading, {time(float(design.law.period_s))});\n        {body}\n    }}\n}}\n"
+    )
+
+
+def _sections(path: Path) -> Size:
+    """Flash and RAM of a linked program, by its sections."""
+    from elftools.elf.constants import SH_FLAGS
+    from elftools.elf.elffile import ELFFile
+
+    flash = ram = 0
+    with path.open("rb") as stream:
+        for section in ELFFile(stream).iter_sections():
+            if not section["sh_flags"] & SH_FLAGS.SHF_ALLOC:
+                continue
+            is_variable = bool(section["sh_flags"] & SH_FLAGS.SHF_WRITE)
+            has_bytes = section["sh_type"] != "SHT_NOBITS"
+            flash += int(section["sh_size"]) if has_bytes else 0
+            ram += int(section["sh_size"]) if is_variable else 0
+    return Size(flash, ram)
