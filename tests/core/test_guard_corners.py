@@ -14,6 +14,7 @@ from calor.errors import CalorError
 from calor.firmware.check.agreement import check, recorded
 from calor.firmware.run import host
 from calor.firmware.sources.form import Form
+from calor.law.pid import Pid, along_with
 from calor.loop import Flag, answer_row
 from calor.loop.trace import Trace
 from tests.conftest import made
@@ -83,6 +84,15 @@ def test_cooling_has_times_of_its_own() -> None:
     ):
         with pytest.raises(CalorError, match="cool_"):
             made(law=f'kind = "pid"\n{wrong}')
+
+
+def test_cooling_has_one_gain_however_it_is_given() -> None:
+    law = Pid(action="heat_cool", cool_gain_per_celsius=0.02, cool_integral_time_s=9.0)
+    for key, value, gain, ratio in (("cool_gain_ratio", 2.0, None, 2.0), ("cool_gain_per_celsius", 0.3, 0.3, 1.0)):
+        own = law.model_copy(update=along_with(law, key, value))
+        assert (own.cool_gain_per_celsius, own.cool_gain_ratio) == (gain, ratio)
+    heats = Pid.model_validate({**law.model_dump(), **along_with(law, "action", "heat")})
+    assert heats.cool_gain_per_celsius is None and heats.cool_integral_time_s is None
 
 
 def test_limits_hold_from_the_first_step_and_by_hand() -> None:

@@ -28,7 +28,7 @@ class OnOff(Settings):
         "heat",
         "Action",
         "Whether more output makes it warmer or colder; heat_cool: one output for each.",
-        words={"heat": "Heats", "cool": "Cools", "heat_cool": "Heats and cools"},
+        words={"heat": "Heats", "cool": "Cools", "heat_cool": "Heats, cools"},
     )
     period_s: float = duration(1.0, "Control step", "How often the law reads and decides.", 0.001, 3600.0)
     start_celsius: float | None = temperature(

@@ -11,7 +11,7 @@ Source: Åström & Hägglund, Advanced PID Control (2006), chapter 3 (form, filt
 from __future__ import annotations
 
 import math
-from typing import Annotated, Literal, NamedTuple, Self
+from typing import Annotated, Any, Literal, NamedTuple, Self
 
 import numpy as np
 from pydantic import Field, Strict, model_validator
@@ -36,7 +36,7 @@ class Pid(Settings):
         "heat",
         "Action",
         "Whether more output makes it warmer or colder; heat_cool: one output for each.",
-        words={"heat": "Heats", "cool": "Cools", "heat_cool": "Heats and cools"},
+        words={"heat": "Heats", "cool": "Cools", "heat_cool": "Heats, cools"},
     )
     period_s: float = duration(1.0, "Control step", "How often the law reads and decides.", 0.001, 3600.0)
     gain_per_celsius: float = number(
@@ -155,6 +155,18 @@ class Pid(Settings):
             raise ValueError("gain_sets give heating's gain; say cooling's by cool_gain_ratio")
         if self.gain_per_celsius == 0.0:
             raise ValueError("cool_gain_per_celsius needs a gain_per_celsius above 0 for heating; give one")
+
+
+def along_with(settings: Pid, key: str, value: Any) -> dict[str, Any]:
+    """All that changes with one setting: cooling's gain is given as such or in proportion, and only where it cools."""
+    if key == "cool_gain_per_celsius" and value is not None:
+        return {key: value, "cool_gain_ratio": 1.0}
+    if key == "cool_gain_ratio" and value != 1.0:
+        return {key: value, "cool_gain_per_celsius": None}
+    if key == "action" and value != "heat_cool":
+        own = ("cool_gain_per_celsius", "cool_integral_time_s", "cool_derivative_time_s")
+        return {key: value, **dict.fromkeys(own)}
+    return {key: value}
 
 
 class PidNumbers(NamedTuple):
