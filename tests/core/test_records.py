@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 import pytest
-from hypothesis import HealthCheck, given, settings
+from hypothesis import HealthCheck, example, given, settings
 from hypothesis import strategies as st
 
 from calor.cli import invoke
@@ -298,6 +298,7 @@ def test_whatever_the_bytes_the_answer_is_a_record_or_one_line(tmp_path: Path, d
 
 @settings(max_examples=150, suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow])
 @given(cuts=st.lists(st.tuples(st.integers(0, 700), st.integers(0, 30), st.one_of(st.binary(max_size=6), FRAGMENTS.map(str.encode))), max_size=4), which=st.integers(0, 2))  # fmt: skip
+@example(cuts=[(27, 1, b'"')], which=0)
 def test_a_spoilt_log_is_read_or_refused_in_one_line(
     tmp_path: Path, cuts: list[tuple[int, int, bytes]], which: int
 ) -> None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 import io
 import re
+import warnings
 from collections import Counter
 from dataclasses import dataclass, field
 from itertools import repeat
@@ -190,11 +191,17 @@ def _of_rows(path: Path, lines: list[str], head: list[tuple[int, str]], separato
     decimal = "," if comma and any(re.search(r"\d,\d", line) for line in body[:LOOKED_AT]) else "."
     names = _names(headers, width)
     try:
-        frame = pd.read_csv(
-            io.StringIO("\n".join(body)), sep=r"\s+" if separator == " " else separator, decimal=decimal, header=None,
-            names=names, index_col=False, na_values=[word for word in NO_READING if word] + ["ERR", "ERROR", "FAULT",
-            "OPEN", "NaN", "NA", "N/A"], low_memory=False, skipinitialspace=True, skip_blank_lines=False,
-        )  # fmt: skip
+        with warnings.catch_warnings():
+            # a quotation mark that shifts the columns: rather refused than read with values lost
+            warnings.simplefilter("error", pd.errors.ParserWarning)
+            frame = pd.read_csv(
+                io.StringIO("\n".join(body)), sep=r"\s+" if separator == " " else separator, decimal=decimal,
+                header=None, names=names, index_col=False, na_values=[word for word in NO_READING if word] + ["ERR", "ERROR", "FAULT",
+                "OPEN", "NaN", "NA", "N/A"], low_memory=False, skipinitialspace=True, skip_blank_lines=False,
+            )  # fmt: skip
+    except pd.errors.ParserWarning:
+        rule = "cannot be read as CSV: a quotation mark is not closed, or a line has more columns than the others"
+        raise LogError(path, rule, "", "mend that line or export the log again") from None
     except (ValueError, OSError, csv.Error) as error:
         line = (str(error).strip().splitlines() or [type(error).__name__])[0]
         raise LogError(path, f"cannot be read as CSV: {line}", "", "mend that line or export the log again") from None
