@@ -293,3 +293,33 @@ def test_the_working_range_is_all_that_a_design_may_meet() -> None:
     trial = Trial.model_validate({"start_celsius": 3, "events": [{"kind": "setpoint_step", "at_s": 1, "celsius": 140}]})
     design = Design.model_validate({**dict(base), "trial": [trial], "knob": {"low_celsius": -30, "high_celsius": 20}})
     assert working_range(design) == (-35.0, 145.0)
+
+
+def test_a_resolution_that_costs_too_much_is_said(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    """dt 0.01 s, Ti 5000 s, gain 0.02: growth below half of 1/65536 is none, so e = Ti/(gain·dt·1024·131072) = 0.186 °C."""
+    text = """format = 1
+name = "slow"
+[setpoint]
+celsius = 50
+[law]
+kind = "pid"
+gain_per_celsius = 0.02
+integral_time_s = 5000
+period_s = {period}
+[drive]
+kind = "linear"
+[load]
+kind = "lump"
+[probe]
+kind = "ideal"
+[limits]
+ripple_celsius = 1
+"""
+    path = tmp_path / "slow.toml"
+    for period, said in (("0.01", True), ("1.0", False)):
+        path.write_text(text.replace("{period}", period))
+        assert invoke(["check", str(path)]) == 0
+        out = capsys.readouterr().out
+        assert ("within 0.19 °C of the setpoint" in out) == said and "nothing wrong" in out
+        assert invoke(["check", str(path), "--json"]) == 0
+        assert bool(json.loads(capsys.readouterr().out)["warnings"]) == said

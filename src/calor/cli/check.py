@@ -20,9 +20,14 @@ def command(file: Path = DESIGN_FILE, as_json: bool = AS_JSON) -> int:
         problems = [{"where": p.where, "rule": p.rule, "received": p.received} for p in error.problems]
         print_json({"file": str(file), "valid": False, "problems": problems})
         return BAD_INPUT
+    from calor.firmware.check.ranges import resolution_warning
+
+    warning = resolution_warning(design)
     if as_json:
-        print_json({"file": str(file), "valid": True, "problems": []})
+        print_json({"file": str(file), "valid": True, "problems": [], "warnings": [warning] if warning else []})
     else:
         trials = f"{len(design.trial)} trial{'s' * (len(design.trial) != 1)}"
         print(f"{file}: {design.name}: {design.law.kind} law, {design.load.kind} load, {trials}; nothing wrong")
+        if warning:
+            print(f"{file}: note: {warning}")
     return PASS

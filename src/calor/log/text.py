@@ -196,8 +196,9 @@ def _of_rows(path: Path, lines: list[str], head: list[tuple[int, str]], separato
             warnings.simplefilter("error", pd.errors.ParserWarning)
             frame = pd.read_csv(
                 io.StringIO("\n".join(body)), sep=r"\s+" if separator == " " else separator, decimal=decimal,
-                header=None, names=names, index_col=False, na_values=[word for word in NO_READING if word] + ["ERR", "ERROR", "FAULT",
-                "OPEN", "NaN", "NA", "N/A"], low_memory=False, skipinitialspace=True, skip_blank_lines=False,
+                header=None, names=names, index_col=False,
+                na_values=[*(word for word in NO_READING if word), "ERR", "ERROR", "FAULT", "OPEN", "NaN", "NA", "N/A"],
+                low_memory=False, skipinitialspace=True, skip_blank_lines=False,
             )  # fmt: skip
     except pd.errors.ParserWarning:
         rule = "cannot be read as CSV: a quotation mark is not closed, or a line has more columns than the others"
