@@ -111,6 +111,33 @@ def test_a_trip_and_latched_alarms_are_released(form: Form, tmp_path: Path) -> N
 
 
 @pytest.mark.parametrize("form", FORMS)
+@pytest.mark.parametrize(
+    ("drive", "pin"),
+    [('kind = "time_proportional"\nwindow_s = 600\nswitch = "ssr_random"', "t_switch(&s, F(0.01))"), ('kind = "relay"\nmin_on_s = 400', "t_switch(&s, F(0.01))"),
+     ('kind = "pwm"', "t_pwm_counts(&s)"), (LINEAR, "s.demand")],
+)  # fmt: skip
+def test_from_the_cause_to_the_pin_no_time_passes(drive: str, pin: str, form: Form, tmp_path: Path) -> None:
+    """A cut-out, an alarm that trips, a probe fault and switching off: the very next call of the pin is off."""
+    guard = 'cut_out_celsius = 72\nalarms = [ { kind = "high", celsius = 60, trips = true } ]'
+    for number, (cause, back) in enumerate(
+        (
+            ("t_step(&s, F(75), F(1))", "t_release(&s);"),
+            ("t_step(&s, F(65), F(1))", "t_release(&s);"),
+            ("t_step(&s, F(-32768), F(1))", ""),
+            ("t_set_off(&s, true); (void)t_step(&s, F(20), F(1))", "t_set_off(&s, false);"),
+        )
+    ):
+        place = tmp_path / str(number)
+        place.mkdir()
+        said = printed(made(law='kind = "manual"\noutput = 1.0', drive=drive, guard=guard), f"""
+    for (int k = 0; k < 5; k++) {{ (void)t_step(&s, F(20), F(1)); printf("%d", {pin} > 0); }}
+    (void)({cause}); printf("%d", {pin} > 0);
+    {back} (void)t_step(&s, F(20), F(1)); printf("%d\\n", s.demand == F(1));
+    """.replace("(void)(t_set_off(&s, true); (void)t_step(&s, F(20), F(1)))", "t_set_off(&s, true); (void)t_step(&s, F(20), F(1))"), place, form)  # fmt: skip
+        assert said == ["1111101"], cause
+
+
+@pytest.mark.parametrize("form", FORMS)
 def test_a_program_is_led(form: Form, tmp_path: Path) -> None:
     said = printed(made(law='kind = "pid"', drive=LINEAR, setpoint=PROGRAM), """
     for (int k = 0; k < 51; k++) { (void)t_step(&s, F(20), F(1)); }

@@ -172,6 +172,22 @@ def _rises(alarm: AlarmNumbers, memory: Column, measured_celsius: float, dt_s: f
 
 
 @compiled
+def waits(row: Column, memory: Column, setpoint_celsius: float, measured_celsius: float) -> bool:
+    """Whether a reading leaves an alarm as it is, armed and silent: what most readings do, told without its step."""
+    if memory[RAISED] != 0.0 or memory[HOLDS] != 0.0 or memory[ARMED] == 0.0:
+        return False
+    kind, celsius = row[0], row[1]
+    if kind == HIGH:
+        return measured_celsius <= float(celsius)
+    if kind == LOW:
+        return measured_celsius >= float(celsius)
+    above = measured_celsius - setpoint_celsius
+    if kind == DEVIATION_HIGH:
+        return above <= float(celsius)
+    return kind == DEVIATION_LOW and -above <= float(celsius)
+
+
+@compiled
 def step(
     alarm: AlarmNumbers, memory: Column, setpoint_is_new: bool, setpoint_celsius: float, measured_celsius: float,
     fault: bool, demands: Demands, dt_s: float,

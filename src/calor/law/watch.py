@@ -36,9 +36,10 @@ def step(
     setpoint_is_new = _setpoint_is_new(memory[len(rows)], setpoint_celsius)
     raised, trips, bit = 0.0, False, 1.0
     for k in range(len(rows)):
-        alarm = alarms.from_row(rows[k])
-        if alarms.step(alarm, memory[k], setpoint_is_new, setpoint_celsius, measured_celsius, fault, demands, dt_s):
-            raised += bit
-            trips = trips or alarm.trips
+        if setpoint_is_new or not alarms.waits(rows[k], memory[k], setpoint_celsius, measured_celsius):
+            alarm = alarms.from_row(rows[k])
+            if alarms.step(alarm, memory[k], setpoint_is_new, setpoint_celsius, measured_celsius, fault, demands, dt_s):
+                raised += bit
+                trips = trips or alarm.trips
         bit *= 2.0
     return raised, trips
