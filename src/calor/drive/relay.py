@@ -22,7 +22,9 @@ class Relay(Settings):
     min_on_s: float = duration(
         0.0, "Minimum on time", "Once on, it stays on at least this long, unless a guard puts it off.", 0.0, 86_400.0
     )
-    min_off_s: float = duration(0.0, "Minimum off time", "Once off, it stays off at least this long.", 0.0, 86_400.0)
+    min_off_s: float = duration(
+        0.0, "Minimum off time", "Once off, it stays off at least this long; so too after switching on.", 0.0, 86_400.0
+    )
     contact_life_cycles: int = number(
         100_000, "Contact life", "Rated electrical life: each cycle is once on and once off.", "cycles", 1, 10**9
     )

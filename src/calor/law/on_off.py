@@ -58,7 +58,9 @@ class OnOff(Settings):
         500.0,
     )
     min_on_s: float = duration(0.0, "Minimum on time", "Once on, it stays on at least this long.", 0.0, 86_400.0)
-    min_off_s: float = duration(0.0, "Minimum off time", "Once off, it stays off at least this long.", 0.0, 86_400.0)
+    min_off_s: float = duration(
+        0.0, "Minimum off time", "Once off, it stays off at least this long; so too after switching on.", 0.0, 86_400.0
+    )
 
     @model_validator(mode="after")
     def _one_school(self) -> Self:

@@ -60,7 +60,11 @@ class Stages(Settings):
     )
     min_on_s: float = duration(0.0, "Minimum on time", "Once on, a stage stays on at least this long.", 0.0, 86_400.0)
     min_off_s: float = duration(
-        0.0, "Minimum off time", "Once off, a stage stays off at least this long.", 0.0, 86_400.0
+        0.0,
+        "Minimum off time",
+        "Once off, a stage stays off at least this long; so too after switching on.",
+        0.0,
+        86_400.0,
     )
     rotation: Literal["none", "each_start"] = choice(
         "none",
