@@ -80,7 +80,7 @@ def test_it_is_checked_on_host_and_chips(desk: Desk, qtbot: Any, monkeypatch: py
     assert room.panel.verdict.text() == "agrees" and room.panel.run_check.text() == "Check on host and chips"
     assert {"host", *chip.TARGETS} <= set(room.panel.costs.texts) and "✓ equal" in room.panel.costs.texts
     assert (
-        "bit-identical over 9 000 steps of 3 trials" in room.panel.reference.text()
+        "bit-identical over 9 000 steps of 3 trials and " in room.panel.reference.text()
         and not room.panel.explain.isVisible()
     )
     answers = room.overlay.answers

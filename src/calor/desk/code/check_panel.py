@@ -193,7 +193,11 @@ def said_of(data: dict[str, Any]) -> str:
     """What a check found, in words: where two first differ, or over how many steps all are equal."""
     own, steps = data["reference"], data["targets"][0]["steps"]
     first = next((row["first_difference"] for row in data["targets"] if row["first_difference"]), None)
-    counted = f"{steps:,} steps of {len(data['trials'])} trials".replace(",", " ")
+    made = f"{own['branch_steps']:,}".replace(",", "\u00a0")
+    counted = f"{steps:,} steps of {len(data['trials'])} trials and".replace(",", " ")
+    counted += f" {made} made for every branch"
+    if "coverage" in data:
+        counted += f" ({data['coverage']['taken']} of {data['coverage']['branches']} taken)"
     if first:
         begin = (
             f"Differ first at step {first['step']} of {first['trial']}, reading {first['reading']:g}, between"
