@@ -11,7 +11,8 @@ from calor import loop
 from calor.design.model import Design
 from calor.design.trial import Trial
 from calor.errors import CalorError
-from calor.firmware.check.agreement import check, recorded
+from calor.firmware.check.agreement import check, reference_difference
+from calor.firmware.check.recorded import recorded
 from calor.firmware.run import host
 from calor.firmware.sources.form import Form
 from calor.law.pid import Pid, along_with
@@ -331,6 +332,16 @@ def test_alarms_are_those_of_the_firmware_while_it_hangs_and_after() -> None:
     assert not (raised & 1).any()  # the probe was whole all the time
     assert (raised[2000:2530] & 2).all() and not (raised[2531:] & 2).any()  # latched until the watchdog's restart
     assert [event.text for event in trace.events if event.kind == "alarm"] == ["alarm high, 60 °C"]
+
+
+def test_the_check_gives_an_ideal_probe_its_reading_once() -> None:
+    """Before filter and checks: filtered twice, the C would be told to differ from the simulation."""
+    probe = 'kind = "ideal"\nnoise_celsius = 0.1\nfilter = { kind = "exponential", time_constant_s = 5 }'
+    design = made(law='kind = "pid"\nintegral_time_s = 200', drive=LINEAR, load=LAG, probe=probe)
+    trial = Trial.model_validate({"span_s": 900.0, "seed": 5, "events": FAULT})
+    record = recorded(design, trial)
+    apart = reference_difference(design, record, host.rows(design, record.given))
+    assert apart["measured_celsius"] < 1e-4 and apart["other_decisions_fraction"] == 0.0
 
 
 # the C says the same

@@ -91,7 +91,7 @@ def _blocks(design: Design, probe: ProbeNumbers, largest_extra_w_per_k: float) -
 
 
 @lru_cache(maxsize=4)
-def _noise(seed: int, steps: int, celsius: float) -> Column:
+def noise_of_probe(seed: int, steps: int, celsius: float) -> Column:
     """What the probe's noise adds at each step, °C: the same for the same trial, so that it is drawn once."""
     return np.random.default_rng(seed).standard_normal(steps) * celsius if celsius > 0.0 else np.zeros(steps)
 
@@ -168,7 +168,7 @@ def run(design: Design, trial: Trial, control: npt.NDArray[np.int64] | None = No
     if at_rest is None:
         at_rest = ambient.start_celsius(trial, design.ambient_celsius(trial))
     start = _start(design, at_rest)
-    noise = _noise(trial.seed, steps, design.probe.noise_celsius)
+    noise = noise_of_probe(trial.seed, steps, design.probe.noise_celsius)
     columns = np.empty((kernel.OUTPUTS_FROM + 2 * count + 1, steps))
     most = most_changes(design, steps, len(conditions.at_s))
     switch_s, switch_level = np.empty((count, most)), np.empty((count, most))

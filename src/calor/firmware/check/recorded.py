@@ -8,13 +8,15 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
-from calor.design.event import AMBIENT, HAND, SIGNAL
+from calor.design.event import AMBIENT, HAND, SIGNAL, WIRED
 from calor.design.model import Design
 from calor.design.trial import Trial
 from calor.firmware.run.adapter import inputs
 from calor.loop import run as run_design
 from calor.loop.conditions import timeline
+from calor.loop.simulate import noise_of_probe
 from calor.loop.trace import Flag, Trace
+from calor.sense.mounting import OPEN, SHORT, STUCK
 
 MOST_STEPS = 400_000
 
@@ -44,7 +46,17 @@ def recorded(design: Design, trial: Trial) -> Recorded:
     again = np.concatenate(([False], lost[:-1] | (hung[:-1] & (design.guard.watchdog_s is not None)))) & ~away
     rows = np.flatnonzero(~away)[:MOST_STEPS]
     # a clock that follows the time of day is not part of the C's inputs: it goes on in steps
-    readings = trace.measured_celsius if design.probe.kind == "ideal" else trace.counts
+    readings = _ideal(design, trial, trace, values[:, WIRED]) if design.probe.kind == "ideal" else trace.counts
     other = values[:, SIGNAL] if design.setpoint.kind == "follow" else values[:, AMBIENT]
     given = inputs(design, readings[rows], other[rows], values[rows, HAND], again[rows])
     return Recorded(trial, trace, rows, given, readings[rows])
+
+
+def _ideal(design: Design, trial: Trial, trace: Trace, wired: npt.NDArray[np.float64]) -> npt.NDArray[np.float64]:
+    """What an ideal probe gave at each step, °C, before correction, checks and filter; NaN where nothing came."""
+    noise = noise_of_probe(trial.seed, trace.steps, design.probe.noise_celsius)
+    given = trace.probe_celsius + noise + design.probe.offset_celsius
+    for row in np.flatnonzero(wired == STUCK):
+        given[row] = given[row - 1] if row else given[row]
+    given[(wired == OPEN) | (wired == SHORT)] = np.nan
+    return given
