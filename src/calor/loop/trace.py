@@ -191,12 +191,6 @@ class Trace:
         return (float(known.min()), float(known.max())) if len(known) else (np.nan, np.nan)
 
     @cached_property
-    def error_range(self) -> tuple[float, float]:
-        """Lowest and highest distance of a reading from the setpoint, °C; NaN twice where there is none."""
-        error = self.measured_celsius - self.setpoint_celsius
-        return (float(np.fmin.reduce(error)), float(np.fmax.reduce(error))) if self.steps else (np.nan, np.nan)
-
-    @cached_property
     def line(self) -> tuple[Column, Column]:
         """Times and readings to draw as a line: broken by a NaN before each row that follows a gap."""
         rows = np.flatnonzero(self.whole_flags & Flag.GAP)
