@@ -34,7 +34,7 @@ class HeatAdded(Timed):
     daily: bool = choice(False, "Every day", "Again at the same time of each day after the first.")
     on: Literal["load", "probe"] = choice(
         "load", "Warms", "The load (air, liquid, body, cold side), or the probe alone.",
-        words={"load": "the load", "probe": "the probe alone"},
+        words={"load": "the load", "probe": "the probe"},
     )  # fmt: skip
     probe_w_per_k: float | None = number(
         None, "Probe dissipation", "With the probe alone: heat it gives off per kelvin; its own where left out.",

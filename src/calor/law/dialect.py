@@ -13,6 +13,7 @@ from __future__ import annotations
 import math
 
 from calor.errors import CalorError
+from calor.units import TemperatureUnit, difference_to, format_difference, format_gain
 
 FORMS_OF_GAINS: dict[str, tuple[str, str, str]] = {
     "standard": ("gain_per_celsius", "integral_time_s", "derivative_time_s"),
@@ -87,3 +88,22 @@ def every_form(source: str, first: float, second: float, third: float) -> dict[s
     if gain <= 0.0:
         raise CalorError("gain", "must be above 0", f"{first:g}", "without a gain nothing can be converted")
     return {dialect: from_standard(dialect, gain, ti_s, td_s) for dialect in FORMS_OF_GAINS}
+
+
+def form_line(form: str, gain_per_celsius: float, ti_s: float, td_s: float, unit: TemperatureUnit) -> str:
+    """Gains of the standard form written in another, in one line."""
+    if not gain_per_celsius:
+        return "Without gain there is nothing to convert."
+    numbers_in = from_standard(form, gain_per_celsius, ti_s, td_s)
+    if numbers_in is None:
+        return "Not possible in series form: integral time is below four derivative times."
+    per_degree = 1.0 / difference_to(unit, 1.0)
+    values = list(numbers_in.values())
+    if form == "parallel":
+        p, i, d = (100.0 * value * per_degree for value in values)
+        return f"Kp {p:.4g} %/{unit}, Ki {i:.4g} %/({unit}·s), Kd {d:.4g} %·s/{unit}."
+    if form == "band":
+        band = format_difference(unit, values[0], 3)
+        return f"Band {band}, {values[1]:.4g} repeats/min, derivative {values[2]:.4g} s."
+    primes = "′" if form == "series" else ""
+    return f"Kc{primes} {format_gain(values[0], unit)}, Ti{primes} {values[1]:.4g} s, Td{primes} {values[2]:.4g} s."

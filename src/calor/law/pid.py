@@ -18,7 +18,7 @@ from pydantic import Field, Strict, model_validator
 
 from calor.compiled import compiled
 from calor.law import split
-from calor.law.dialect import band_celsius, from_standard
+from calor.law.dialect import band_celsius, form_line
 from calor.law.gains import MOST_GAIN_SETS, GainNumbers, GainSet, gains_at, gains_of
 from calor.law.gains import numbers as gain_numbers
 from calor.law.outputs import Demands, Inputs, Outline, two
@@ -424,25 +424,6 @@ def consequences(settings: Pid, unit: TemperatureUnit, setpoint_celsius: float) 
             lines[key] = f"Cooling's band is {format_difference(unit, band_celsius(cool))}."
     if settings.gain_sets:
         lines["gain_per_celsius"] = "Not used: the gain sets are."
-    lines["shown_as"] = form_line(settings, unit)
+    gains = (settings.gain_per_celsius, settings.integral_time_s, settings.derivative_time_s)
+    lines["shown_as"] = form_line(settings.shown_as, *gains, unit)
     return lines
-
-
-def form_line(settings: Pid, unit: TemperatureUnit) -> str:
-    """The gains written in the form the user chose, in one line."""
-    gain, ti, td = settings.gain_per_celsius, settings.integral_time_s, settings.derivative_time_s
-    if not gain:
-        return "Without gain there is nothing to convert."
-    numbers_in = from_standard(settings.shown_as, gain, ti, td)
-    if numbers_in is None:
-        return "Not possible in series form: integral time is below four derivative times."
-    per_degree = 1.0 / difference_to(unit, 1.0)
-    values = list(numbers_in.values())
-    if settings.shown_as == "parallel":
-        p, i, d = (100.0 * value * per_degree for value in values)
-        return f"Kp {p:.4g} %/{unit}, Ki {i:.4g} %/({unit}·s), Kd {d:.4g} %·s/{unit}."
-    if settings.shown_as == "band":
-        band = format_difference(unit, values[0], 3)
-        return f"Band {band}, {values[1]:.4g} repeats/min, derivative {values[2]:.4g} s."
-    primes = "′" if settings.shown_as == "series" else ""
-    return f"Kc{primes} {format_gain(values[0], unit)}, Ti{primes} {values[1]:.4g} s, Td{primes} {values[2]:.4g} s."
