@@ -63,7 +63,9 @@ def made(design: Design, prefix: str = "", form: Form = PLAIN) -> Made:
     Raises FirmwareError where `prefix` cannot begin a name in C, or the design does not fit into fixed point.
     """
     sources = generate(design, prefix, form)
-    bounds = tuple(proven(design, sources.files)) if form.fixed else ()
+    # settings that are compiled in have lost their places in the struct, by which a problem names them
+    named = generate(design, prefix, form._replace(constant=False)).files if form.constant else sources.files
+    bounds = tuple(proven(design, named)) if form.fixed else ()
     apart = difference(design, form) if form != PLAIN else None
     own = sources.prefix
     context = context_of(design, own, form) | _around(design, form)
@@ -73,6 +75,7 @@ def made(design: Design, prefix: str = "", form: Form = PLAIN) -> Made:
     files = dict(sources.files) | (
         fixed_point.exact(fixed_point.in_fixed_point(around, sources.files)) if form.fixed else around
     )
+    files = {name: sources.as_called(text) for name, text in files.items()}
     files["README.md"] = render("readme.md.j2", context)
     return Made(Sources(own, files, sources.header, form), context["table"], bounds, apart)
 

@@ -70,7 +70,7 @@ class Controls:
 
     def take(self, row: Any, signal: Any) -> Any:
         """Take the calls of an input; what the signal is after them."""
-        if row["put_in"] > NONE or np.isnan(row["put_in"]):
+        if row["put_in"] != NONE:
             self._put(row["put_in"])
         if self._asked.setpoint.kind == DAY_NIGHT and 0.0 <= row["clock"] <= 86_400.0:
             self.clock_us = microseconds(row["clock"])
@@ -88,7 +88,7 @@ class Controls:
         if np.isnan(hand) or lowest <= hand <= 1.0:
             self.hand = hand
         self.off = bool(calls & OFF) and not (self.button is not None and self.button.on)
-        if self._asked.follows_dew_point and (row["humidity"] > NONE or np.isnan(row["humidity"])):
+        if self._asked.follows_dew_point and row["humidity"] != NONE:
             self.dew_point = Single(firmware_dew_point(row["other"], row["humidity"]))
             return self.dew_point
         return signal

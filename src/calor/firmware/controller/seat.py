@@ -92,7 +92,7 @@ def _library(design: Design, folder: Path, form: Form) -> ctypes.CDLL:
     sources = generate(design, form=form)
     sources.put(folder)
     seat = seat_code(design, sources)
-    (folder / "seat.c").write_text(_SHARED.format(seat=seat, prefix=sources.prefix))
+    (folder / "seat.c").write_text(sources.as_called(_SHARED.format(seat=seat, prefix=sources.prefix)))
     path = folder / "seat.so"
     command = [
         *host.compiler(), "-O2", "-shared", "-fPIC", *host.STRICT_FLAGS, str(folder / "seat.c"),

@@ -24,8 +24,22 @@ from calor.sense.thermocouple import Thermocouple
 _COUNTS, _PUT_IN = f"given[{seat.COUNTS}]", f"given[{seat.PUT_IN}]"
 _ADAPTER = """\
 #include "{header}"
-{conversions}
+
 #define CALOR_NONE ({none}f)
+/* By their bits: a processor without a floating-point unit compares floats at length. */
+__attribute__((unused)) static bool calor_given(float x)
+{{
+    const union {{ float x; uint32_t bits; }} seen = {{ x }}, none = {{ CALOR_NONE }};
+    return seen.bits != none.bits;
+}}
+
+__attribute__((unused)) static bool calor_is_nan(float x)
+{{
+    const union {{ float x; uint32_t bits; }} seen = {{ x }};
+    return (seen.bits & 0x7FFFFFFFu) > 0x7F800000u;
+}}
+
+{conversions}
 typedef struct {{
     {reading} reading;
     float other_celsius;
@@ -50,7 +64,7 @@ static void calor_decide({prefix}_state *state, const calor_input *given)
         {prefix}_release(state);
     }}
 {inputs}
-    (void){prefix}_step(state, {given}, given->dt_s != given->dt_s ? {period} : {dt});
+    (void){prefix}_step(state, {given}, calor_is_nan(given->dt_s) ? {period} : {dt});
 }}
 
 static void calor_report({prefix}_state *state, float *row, bool with_ticks)
@@ -85,7 +99,7 @@ _SWITCHING = """\
 _CONVERSIONS = """\
 __attribute__((unused)) static q16 calor_q(float x)
 {
-    if (x != x || x <= -32768.0f) {
+    if (calor_is_nan(x) || x <= -32768.0f) {
         return INT32_MIN;
     }
     return x >= 32767.0f ? INT32_MAX : (q16)(x * 65536.0f + (x < 0.0f ? -0.5f : 0.5f));
@@ -235,11 +249,11 @@ def _inputs_code(design: Design, prefix: str, made: _Numbers, dew_point: bool, t
     """C that hands the inputs beside the reading on: a second temperature, a signal, what is set by hand, the calls."""
     lines = []
     if setpoint_is_put_in(design):
-        lines.append("if (given->put_in_celsius > CALOR_NONE || given->put_in_celsius != given->put_in_celsius) {")
+        lines.append("if (calor_given(given->put_in_celsius)) {")
         lines.append(f"    (void){prefix}_set_setpoint(state, {made.own('given->put_in_celsius')});")
         lines.append("}")
     if design.setpoint.kind == "day_night":
-        lines.append("if (given->clock_s > CALOR_NONE || given->clock_s != given->clock_s) {")
+        lines.append("if (calor_given(given->clock_s)) {")
         lines.append(f"    (void){prefix}_set_clock(state, {made.own('given->clock_s')});")
         lines.append("}")
     if design.knob is not None:
@@ -258,17 +272,16 @@ def _inputs_code(design: Design, prefix: str, made: _Numbers, dew_point: bool, t
     if isinstance(design.law, FanCurve) and design.law.follows == "difference":
         lines.append(f"state->other_celsius = {other};")
     if design.setpoint.kind == "follow":
-        # a NaN is no signal; it alone differs from itself
-        lines.append("state->has_signal = !(given->other_celsius != given->other_celsius);")
+        lines.append("state->has_signal = !calor_is_nan(given->other_celsius);  /* a NaN is no signal */")
         lines.append(f"state->signal_celsius = state->has_signal ? {other} : 0;")
         if dew_point:
-            lines.append("if (given->humidity > CALOR_NONE || given->humidity != given->humidity) {")
+            lines.append("if (calor_given(given->humidity)) {")
             lines.append(f"    harness_dew_point = {prefix}_dew_point(given->other_celsius, given->humidity);")
             lines.append("    state->signal_celsius = harness_dew_point;")
             lines.append("    state->has_signal = true;")
             lines.append("}")
     if isinstance(design.law, Pid) and design.law.manual_mode:
-        lines.append("if (given->hand_output != given->hand_output) {")
+        lines.append("if (calor_is_nan(given->hand_output)) {")
         lines.append(f"    {prefix}_set_automatic(state);")
         lines.append("} else {")
         lines.append(f"    (void){prefix}_set_manual(state, {made.own('given->hand_output')});")

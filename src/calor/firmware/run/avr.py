@@ -113,7 +113,7 @@ def rows(design: Design, given: npt.NDArray[Any], form: Form = PLAIN) -> npt.NDA
             adapter=adapter_code(design, sources), prefix=sources.prefix, width=row_width(design),
             inputs="\n".join(arrays), calls=calls,
         )  # fmt: skip
-        (folder / "main.c").write_text(program)
+        (folder / "main.c").write_text(sources.as_called(program))
         names = [str(folder / name) for name in (*sources.built, "main.c")]
         command = [
             "avr-gcc",
@@ -126,16 +126,23 @@ def rows(design: Design, given: npt.NDArray[Any], form: Form = PLAIN) -> npt.NDA
             str(folder / "avr.elf"),
         ]
         host.built(command, f" for {PART}")
-        emulator = ["simavr", "-m", PART, "-f", str(CLOCK_HZ), str(folder / "avr.elf")]
-        try:
-            done = subprocess.run(emulator, capture_output=True, text=True, timeout=LONGEST_S, check=False)
-        except subprocess.TimeoutExpired:
-            raise FirmwareError("", f"the firmware did not end within {LONGEST_S:g} s on {PART}") from None
-    digits = "".join(re.findall(r"\x1b\[32m([0-9A-F]*)", done.stdout + done.stderr))
+        digits = printed(folder / "avr.elf")
     data = bytes.fromhex(digits[: len(digits) // 2 * 2])
     if len(data) != len(given) * 4 * row_width(design):
         raise FirmwareError("", f"the firmware gave {len(data)} bytes of its answers on {PART} and then no more")
     return np.frombuffer(data, np.float32).reshape(-1, row_width(design))
+
+
+def printed(program: Path) -> str:
+    """The hexadecimal digits that a program sends over its serial line until it sleeps. Raises FirmwareError where it
+    does not end.
+    """
+    emulator = ["simavr", "-m", PART, "-f", str(CLOCK_HZ), str(program)]
+    try:
+        done = subprocess.run(emulator, capture_output=True, text=True, timeout=LONGEST_S, check=False)
+    except subprocess.TimeoutExpired:
+        raise FirmwareError("", f"the firmware did not end within {LONGEST_S:g} s on {PART}") from None
+    return "".join(re.findall(r"\x1b\[32m([0-9A-F]*)", done.stdout + done.stderr))
 
 
 def _bytes(data: bytes) -> str:

@@ -164,7 +164,7 @@ def command(target: Target) -> list[str]:
     return [
         *([*target.compiler, "-nostdlib", "-ffreestanding"] if target.compiler else packaged), "-Os", "-g",
         "-std=c99", "-ffp-contract=off", "-ffunction-sections", "-fdata-sections", "-Wall", "-Wextra", "-Werror",
-        "-Wl,--gc-sections",
+        "-Wl,--gc-sections", "-flto",
     ]  # fmt: skip
 
 
@@ -176,7 +176,7 @@ def build(design: Design, target: Target, folder: Path, form: Form = PLAIN) -> P
     sources.put(folder)
     seat = seat_code(design, sources)
     harness = _HARNESS.format(adapter=seat, prefix=sources.prefix, width=row_width(design))
-    (folder / "harness.c").write_text(harness)
+    (folder / "harness.c").write_text(sources.as_called(harness))
     (folder / "chip.ld").write_text(LINKER)
     program = folder / f"{target.name}.elf"
     build_command = [

@@ -76,7 +76,7 @@ def written(design: Design, folder: Path, form: Form = PLAIN) -> Sources:
     sources = generate(design, form=form)
     sources.put(folder)
     runner = _RUNNER.format(adapter=adapter_code(design, sources), prefix=sources.prefix, width=row_width(design))
-    (folder / "runner.c").write_text(runner)
+    (folder / "runner.c").write_text(sources.as_called(runner))
     return sources
 
 

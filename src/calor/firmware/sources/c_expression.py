@@ -27,6 +27,8 @@ LEVELS = (
 CALLS = {"+": "q_add", "-": "q_sub", "*": "q_mul", "/": "q_div"}
 ASSIGNS = ("=", "+=", "-=", "*=", "/=", "&=", "|=", "^=")
 ATOM = len(LEVELS)
+NUMBER = "_NUMBER"
+"""How the name ends of what reads a number of a table."""
 
 
 @dataclass(frozen=True)
@@ -91,7 +93,7 @@ class Names:
 
     def is_float(self, name: str) -> bool:
         """Whether a name that stands by itself is one."""
-        return self._here.get(name, name in self.everywhere)
+        return self._here.get(name, name in self.everywhere or name.endswith(NUMBER))
 
 
 class Expression:

@@ -9,21 +9,25 @@ from calor.sense.registry import AnyProbe, has_converter
 
 
 class Form(NamedTuple):
-    """How the C computes: in fixed point, and with a lookup table in place of the probe's formula."""
+    """How the C computes: in fixed point, with a lookup table in place of the probe's formula, and with its settings
+    compiled in, so that none can be changed while it runs."""
 
     fixed: bool = False
     table: bool = False
+    constant: bool = False
 
     @property
     def words(self) -> str:
         """It in words."""
-        return f"{'Q16.16 fixed point' if self.fixed else 'float'}, {'a table' if self.table else 'the formula'}"
+        return f"{'Q16.16 fixed point' if self.fixed else 'float'}, {'a table' if self.table else 'the formula'}" + (
+            ", settings compiled in" if self.constant else ""
+        )
 
 
 PLAIN = Form()
 
 
-def form_of(probe: AnyProbe, fixed: bool, table: bool) -> Form:
+def form_of(probe: AnyProbe, fixed: bool, table: bool, constant: bool = False) -> Form:
     """What was asked for, as this probe can have it: in fixed point a resistance is always looked up.
 
     Raises FirmwareError where there is nothing to look up.
@@ -37,4 +41,4 @@ def form_of(probe: AnyProbe, fixed: bool, table: bool) -> Form:
             "table", "a thermocouple's cold junction moves, so no table of counts holds", "", "leave the table out"
         )
     looked_up = table or (fixed and has_converter(probe) and probe.kind != "thermocouple")
-    return Form(fixed, looked_up)
+    return Form(fixed, looked_up, constant)

@@ -17,7 +17,7 @@ from calor.drive import pwm
 from calor.drive import registry as drives
 from calor.drive.pwm import Pwm
 from calor.errors import FirmwareError
-from calor.firmware.sources import fixed_point
+from calor.firmware.sources import constants, fixed_point
 from calor.firmware.sources.code_table import code_table
 from calor.firmware.sources.form import PLAIN, Form
 from calor.firmware.sources.scaling import probe_context
@@ -98,6 +98,8 @@ def generate(design: Design, prefix: str = "", form: Form = PLAIN) -> Sources:
     }
     if form.fixed:
         files = fixed_point.exact(fixed_point.in_fixed_point(files)) | {f"{prefix}_q16.h": render("q16.h.j2", {})}
+    if form.constant:
+        files = constants.compiled_in(files, prefix)
     return Sources(prefix, files, f"{prefix}_thermostat.h", form)
 
 
@@ -126,6 +128,8 @@ def context_of(design: Design, prefix: str, form: Form = PLAIN) -> dict[str, Any
     has_cut_out, has_low_cut_out = math.isfinite(cut_out_celsius), math.isfinite(low_celsius) and not cools
     return probe | {
         "alone": False,
+        "constant": form.constant,
+        "uses_flash": form.constant or probe["uses_flash"],
         "design_name": plain_text(design.name),
         "design": design,
         "law": laws.numbers(design.law, design.guard),

@@ -119,6 +119,7 @@ def probe_context(
         "scaled_by": "table" if table is not None else settings.kind,
         "table": table,
         "fixed": form.fixed,
+        "uses_flash": table is not None or (settings.kind == "thermocouple" and converter),
         "by_counts": by_counts,
         "seen": "counts" if by_counts else "code",
         "lowest_counts": math.ceil(ends[0] * conversions) if math.isfinite(ends[0]) else 0,

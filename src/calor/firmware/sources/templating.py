@@ -15,6 +15,7 @@ import numpy as np
 
 from calor.design.file import save_atomically
 from calor.errors import FirmwareError, unwritable
+from calor.firmware.sources import constants
 from calor.firmware.sources.form import PLAIN, Form
 
 if TYPE_CHECKING:
@@ -37,6 +38,10 @@ class Sources:
     def built(self) -> list[str]:
         """The C files that make up the code."""
         return [name for name in self.files if name.endswith(".c")]
+
+    def as_called(self, text: str) -> str:
+        """C that calls this code as it is with settings of its own, as this code has to be called."""
+        return constants.as_called(text, self.prefix) if self.form.constant else text
 
     def put(self, folder: Path) -> None:
         """Write the files into a folder of one's own, to be built there."""
