@@ -15,6 +15,7 @@ from pathlib import Path
 
 import numpy as np
 import peer_python
+from firmware_sizes import size_table
 from rich.console import Console
 from rich.table import Table
 
@@ -408,6 +409,7 @@ if __name__ == "__main__":
     kernel_table()
     many_runs_table()
     firmware_table()
+    CONSOLE.print(size_table())
     command_table()
     start_table()
     fit_table()

@@ -57,8 +57,9 @@ def test_chips_give_the_hosts_bits(case: str, target: str) -> None:
     expected = agreement.plain_rows(own, made_by_chip.counted)
     assert (expected.view(np.uint32) == made_by_chip.rows.view(np.uint32)).all()
     assert len(made_by_chip.instructions) == 150 and made_by_chip.instructions.min() > 10
-    assert 16 <= made_by_chip.stack_bytes < 1000 and made_by_chip.program.ram_bytes < 400
-    assert 300 < made_by_chip.program.flash_bytes < 12_000
+    size = sizes.of_chip(design, chip.TARGETS[target])
+    assert 16 <= made_by_chip.stack_bytes < 1000 and size.ram_bytes < 400
+    assert 300 < size.flash_bytes < 12_000
 
 
 @pytest.mark.parametrize("probe", ["thermistor, A B C", "rtd, bridge", "thermocouple K", "digital", "analog current"])

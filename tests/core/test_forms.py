@@ -269,7 +269,9 @@ def test_on_the_command_line(tmp_path: Path, capsys: pytest.CaptureFixture[str])
     assert "table: " in capsys.readouterr().out and not (tmp_path / "b" / "hatching_cabinet_q16.h").exists()
     assert invoke(["code", cabinet, "--check", "--fixed", "--target", "cortex-m0plus", "--json"]) == 0
     data = json.loads(capsys.readouterr().out)
-    assert data["form"] == {"fixed": True, "table": True} and all(row["bit_equal"] for row in data["targets"])
+    assert data["form"] == {"fixed": True, "table": True, "constant": False} and all(
+        row["bit_equal"] for row in data["targets"]
+    )
     for demo, says in ((7, "needs no table"), (5, "cold junction moves")):
         assert invoke(["code", str(DEMOS[demo].design), "--out", str(tmp_path / "c"), "--table"]) == 2
         assert says in capsys.readouterr().err and not (tmp_path / "c").exists()

@@ -12,6 +12,7 @@ from calor.desk.code.code_editor import CHANGED, WRONG, changed_lines
 from calor.errors import FirmwareError
 from calor.firmware.check import agreement
 from calor.firmware.run import chip
+from calor.firmware.sources.form import PLAIN, Form
 
 Desk = Callable[..., Any]
 
@@ -155,20 +156,23 @@ def test_the_c_in_another_form(desk: Desk, qtbot: Any, monkeypatch: pytest.Monke
     window._choose_room("code")
     room.forms.setCurrentIndex(2)
     room.forms.activated.emit(2)
-    assert room.form == (True, True) and room.forms.currentText() == "Fixed, table"
+    assert room.form == Form(True, True) and room.forms.currentText() == "Fixed, table"
     show(room, "law.c")
     assert "q_mul(" in room.editor.text() and room.names.findData("q16.h") >= 0
     written: list[Any] = []
     monkeypatch.setattr(window.room("code").export, "ask", written.append)
+    room.constant.click()
+    assert room.form == Form(True, True, True) and "HATCHING_CABINET_GAIN_PER_CELSIUS" in room.editor.text()
+    room.constant.click()
     room.panel.save.click()
-    assert written == [(True, True)]
+    assert written == [Form(True, True)]
     window.room("code").export.write(tmp_path / "c", room.form)
     assert "building, measuring" in window.notice.text.text()
     qtbot.waitUntil(lambda: "sources" in window.notice.text.text(), timeout=60_000)
     assert (tmp_path / "c" / "hatching_cabinet_q16.h").exists()
     desk.document.undo_stack.setClean()
     window.files.open_demo(7)
-    assert room.form == (False, False)
+    assert room.form == PLAIN
     room.forms.setCurrentIndex(1)
     room.forms.activated.emit(1)
     assert "needs no table" in window.notice.text.text() and room.forms.currentText() == "Float"

@@ -22,6 +22,7 @@ def command(
     prefix: str = typer.Option("", "--prefix", metavar="NAME", help="What every name begins with."),
     fixed: bool = typer.Option(False, "--fixed", help="Q16.16 fixed point in place of float."),
     table: bool = typer.Option(False, "--table", help="Look the probe up in place of its formula."),
+    constant: bool = typer.Option(False, "--constant", help="Compile the settings in; none is changed while it runs."),
     check: bool = typer.Option(False, "--check", help="Build, run all trials' inputs, compare; exit 1 if not."),
     target: str = typer.Option("", "--target", metavar="NAME", help="With --check: only this chip, or host."),
     clock_hz: float = typer.Option(None, "--clock-hz", help="With --check: for the share of a control step."),
@@ -31,9 +32,9 @@ def command(
         raise CalorError("calor code", "give --out DIR for the sources, or --check to build and compare them")
     data: dict[str, Any] = {}
     if out is not None:
-        data |= write(file, out, prefix, fixed, table)
+        data |= write(file, out, prefix, fixed, table, constant)
     if check:
-        data |= checked(file, target, clock_hz, fixed, table)
+        data |= checked(file, target, clock_hz, fixed, table, constant)
     if as_json:
         print_json(data)
     else:
@@ -44,18 +45,20 @@ def command(
     return PASS if data.get("pass", True) else FAIL
 
 
-def write(file: Path, out: Path, prefix: str, fixed: bool, table: bool) -> dict[str, Any]:
+def write(file: Path, out: Path, prefix: str, fixed: bool, table: bool, constant: bool) -> dict[str, Any]:
     """Write the sources of a design into a folder: what was written, and what is stated of it. Raises CalorError."""
     from calor.firmware import folder
     from calor.firmware.sources.form import form_of
 
     design = open_design(file)
-    form = form_of(design.probe, fixed, table)
+    form = form_of(design.probe, fixed, table, constant)
     written = folder.made(design, prefix, form)
     return {"files": [str(path) for path in written.write(out)], **written.stated()}
 
 
-def checked(file: Path, target: str, clock_hz: float | None, fixed: bool, table: bool) -> dict[str, Any]:
+def checked(
+    file: Path, target: str, clock_hz: float | None, fixed: bool, table: bool, constant: bool
+) -> dict[str, Any]:
     """Build, run and compare; of one target where one is named. Raises CalorError."""
     from calor.firmware.check import agreement
     from calor.firmware.run import chip
@@ -68,7 +71,7 @@ def checked(file: Path, target: str, clock_hz: float | None, fixed: bool, table:
         raise CalorError("calor code: --clock-hz", "must be above 0", f"{clock_hz:g}")
     chosen = None if not target else tuple(name for name in (target,) if name != "host")
     design = open_design(file)
-    return agreement.check(design, chosen, clock_hz, form=form_of(design.probe, fixed, table))
+    return agreement.check(design, chosen, clock_hz, form=form_of(design.probe, fixed, table, constant))
 
 
 EQUAL = {True: "equal", False: "[bold]differ[/bold]", None: "not run"}
@@ -109,8 +112,11 @@ def print_text(data: dict[str, Any]) -> None:
     console = Console(highlight=False, soft_wrap=True)
     console.print(f"{data['design']}: {', '.join(data['trials'])}")
     form = data["form"]
-    if form["fixed"] or form["table"]:
-        console.print(f"in {'fixed point' if form['fixed'] else 'float'}{', by a table' if form['table'] else ''}")
+    if any(form.values()):
+        console.print(
+            f"in {'fixed point' if form['fixed'] else 'float'}{', by a table' if form['table'] else ''}"
+            f"{', settings compiled in' if form['constant'] else ''}"
+        )
     table = simple_table("target", "bits", "steps", "flash", "RAM", "stack", "mean", "worst", "of a step")
 
     def shown(value: Any, unit: str = "") -> str:

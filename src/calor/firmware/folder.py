@@ -66,7 +66,7 @@ def made(design: Design, prefix: str = "", form: Form = PLAIN) -> Made:
     # settings that are compiled in have lost their places in the struct, by which a problem names them
     named = generate(design, prefix, form._replace(constant=False)).files if form.constant else sources.files
     bounds = tuple(proven(design, named)) if form.fixed else ()
-    apart = difference(design, form) if form != PLAIN else None
+    apart = difference(design, form) if not form.is_plain else None
     own = sources.prefix
     context = context_of(design, own, form) | _around(design, form)
     context |= {"built": sources.built, "bounds": bounds, "apart": apart, "sizes": _sizes(design, form)}
@@ -76,6 +76,7 @@ def made(design: Design, prefix: str = "", form: Form = PLAIN) -> Made:
         fixed_point.exact(fixed_point.in_fixed_point(around, sources.files)) if form.fixed else around
     )
     files = {name: sources.as_called(text) for name, text in files.items()}
+    files["example/Makefile"] = render("makefile.j2", context)
     files["README.md"] = render("readme.md.j2", context)
     return Made(Sources(own, files, sources.header, form), context["table"], bounds, apart)
 
@@ -110,11 +111,11 @@ def _around(design: Design, form: Form) -> dict[str, Any]:
         "trial_name": plain_text(trial.name),
         "rows": _rows(design, form),
         "form": form,
-        "demand_within": 0.005 if form == PLAIN else 0.0001,
-        "celsius_within": 0.002 if form == PLAIN else 0.0001,
+        "demand_within": 0.005 if form.is_plain else 0.0001,
+        "celsius_within": 0.002 if form.is_plain else 0.0001,
         "expected_is": (
             "The simulation computes in double precision and this C in float: they are to agree within a rounding."
-            if form == PLAIN
+            if form.is_plain
             else "What this very code answered on the machine it was generated on: yours is to answer the same."
         ),
     }
@@ -159,7 +160,7 @@ def _rows(design: Design, form: Form) -> list[str]:
     count = min(int(np.argmin(plain)) if not plain.all() else len(at), TEST_STEPS)
     outputs = [output.demand[at] for output in trace.outputs] or [trace.demand[at]]
     measured_celsius = trace.measured_celsius[at]
-    if form != PLAIN:
+    if not form.is_plain:
         measured_celsius, faults, demands = expected_rows(design, form, count)
         measured_celsius = np.where(faults, np.nan, measured_celsius)
         outputs = list(demands.T)

@@ -7,6 +7,7 @@ from typing import Any
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import (
+    QCheckBox,
     QComboBox,
     QFileDialog,
     QHBoxLayout,
@@ -58,6 +59,10 @@ class CodePage(Page):
         self.names, self.line, self.forms = QComboBox(), QLineEdit(), QComboBox()
         self.names.setAccessibleName("File")
         self.forms.setAccessibleName("How the C computes")
+        self.constant = QCheckBox("Compiled-in settings")
+        self.constant.setToolTip(
+            "Settings as constants of the C: smaller and faster, and none can be changed while it runs"
+        )
         self.new_law = QPushButton("New code")
         self.pages = QStackedWidget()
         self._lay_out()
@@ -67,6 +72,7 @@ class CodePage(Page):
         desk = self._desk
         self.names.currentIndexChanged.connect(lambda _: self._show_file())
         self.forms.activated.connect(self._form_chosen)
+        self.constant.clicked.connect(lambda _: self._form_chosen(self.forms.currentIndex()))
         self.line.returnPressed.connect(lambda: self._find(True))
         shortcut("Ctrl+F", self, self._ask_find)
         shortcut("Shift+Return", self.line, lambda: self._find(False))
@@ -95,7 +101,7 @@ class CodePage(Page):
         self.line.setAccessibleName("Find in the source")
         self.line.setMinimumWidth(40)
         self.line.setMaximumWidth(130)
-        for widget in (self.names, self.forms, self.new_law):
+        for widget in (self.names, self.forms, self.constant, self.new_law):
             head.addWidget(widget)
         head.addStretch(1)
         head.addWidget(self.line, 20)
@@ -116,8 +122,8 @@ class CodePage(Page):
 
     def tab_order(self) -> list[QWidget]:
         return [
-            self.names, self.forms, self.new_law, self.line, self.editor, self.panel.run_check, self.panel.controller,
-            self.panel.save,
+            self.names, self.forms, self.constant, self.new_law, self.line, self.editor,
+            self.panel.run_check, self.panel.controller, self.panel.save,
         ]  # fmt: skip
 
     def set_theme(self, theme: look.Theme) -> None:
@@ -134,6 +140,7 @@ class CodePage(Page):
         self.panel.forget()
         self.form = PLAIN
         self.forms.setCurrentIndex(0)
+        self.constant.setChecked(False)
         self.show_model()
 
     def showEvent(self, event: Any) -> None:
@@ -144,9 +151,9 @@ class CodePage(Page):
     # ---- generated files
 
     def _form_chosen(self, index: int) -> None:
-        wanted = Form(*list(FORMS)[index])
+        wanted = Form(*list(FORMS)[index], constant=self.constant.isChecked())
         try:
-            self.form = form_of(self._desk.document.design.probe, wanted.fixed, wanted.table)
+            self.form = form_of(self._desk.document.design.probe, *wanted)
         except CalorError as error:
             self._desk.say("error", error.said[0].upper() + error.said[1:] + ".")
         self.show_model()
@@ -163,9 +170,9 @@ class CodePage(Page):
         if isinstance(design.law, Code) and design.law.file:
             self._open_own(Path(design.law.file), True)
         try:
-            form = form_of(design.probe, self.form.fixed, self.form.table)
+            form = form_of(design.probe, *self.form)
         except CalorError:  # the probe is another now, and needs no table
-            form = Form(self.form.fixed, False)
+            form = self.form._replace(table=False)
         self.form = form
         self.forms.setCurrentIndex(list(FORMS).index((form.fixed, form.table)))
         try:

@@ -119,14 +119,14 @@ def check(
     differences = [reference_difference(design, record, rows) for record, rows in zip(records, host_rows, strict=False)]
     against = []
     for record, own in zip(records, host_rows, strict=False):
-        if form != PLAIN and seen is None:
+        if not form.is_plain and seen is None:
             continue  # nobody looks at a reference that has the formula in float
         reference = _reference_rows(design, record, goes_on)
         if seen is not None:
             seen(record, reference, own)
-        if form == PLAIN:
+        if form.is_plain:
             against.append(first_difference(record, without_ticks(own), reference, "host, reference"))
-    if form == PLAIN:
+    if form.is_plain:
         _ask(goes_on, "every branch: reference and pins")
         reference = _reference_rows(design, every, goes_on, counts_ticks=True)
         against.append(first_difference(every, host_rows[-1], reference, "host, reference"))
@@ -164,7 +164,7 @@ def check(
         _ask(goes_on, "avr5: built")
         built_only.append(_only_sizes("avr5", small))
     worst = {key: max(item[key] for item in differences) for key in differences[0]}
-    agrees = form != PLAIN or worst["other_decisions_fraction"] <= MOST_OTHER_SHARE
+    agrees = not form.is_plain or worst["other_decisions_fraction"] <= MOST_OTHER_SHARE
     data: dict[str, Any] = {
         "design": design.name,
         "trials": [trial.name for trial in design.trial],
@@ -174,7 +174,7 @@ def check(
         "reference": {
             **worst,
             "agrees": agrees,
-            "bit_equal": not any(against) if form == PLAIN else None,
+            "bit_equal": not any(against) if form.is_plain else None,
             "steps": steps,
             "branch_steps": len(every.given),
         },

@@ -128,12 +128,10 @@ SECTIONS {{
 
 @dataclass(frozen=True)
 class Program:
-    """A linked program: what to load where, where its functions are, and what the thermostat itself takes."""
+    """A linked program: what to load where, and where its functions are."""
 
     segments: tuple[tuple[int, bytes], ...]
     entries: dict[str, int]
-    flash_bytes: int
-    ram_bytes: int
 
 
 @dataclass(frozen=True)
@@ -185,7 +183,7 @@ def build(design: Design, target: Target, folder: Path, form: Form = PLAIN) -> P
         *(["-lgcc"] if target.compiler else []), "-o", str(program),
     ]  # fmt: skip
     host.built(build_command, f" for {target.name}")
-    return _read(program)
+    return read_program(program)
 
 
 def host_sizes(design: Design, form: Form = PLAIN) -> tuple[int, int] | None:
@@ -217,7 +215,8 @@ def _sizes(design: Design, form: Form, compiler: list[str]) -> tuple[int, int]:
     return sum(sizes[:-1]), sizes[-1]
 
 
-def _read(path: Path) -> Program:
+def read_program(path: Path) -> Program:
+    """A linked program as its file has it."""
     from elftools.elf.elffile import ELFFile
 
     with path.open("rb") as stream:
@@ -229,16 +228,7 @@ def _read(path: Path) -> Program:
         )
         symbols = [symbol for symbol in elf.get_section_by_name(".symtab").iter_symbols() if symbol.name]
     entries = {s.name: int(s["st_value"]) & ~1 for s in symbols if s.name.startswith("harness_")}
-    # one place may have several names: it is counted once; the harness is not part of the thermostat
-    sized = {
-        (int(s["st_value"]) & ~1): int(s["st_size"])
-        for s in symbols
-        if s["st_info"]["type"] in ("STT_FUNC", "STT_OBJECT") and not s.name.startswith("harness_")
-    }
-    flash = sum(size for at, size in sized.items() if FLASH <= at < FLASH + FLASH_BYTES)
-    ram = sum(size for at, size in sized.items() if at >= RAM)
-    state = next(int(s["st_size"]) for s in symbols if s.name == "harness_state")
-    return Program(segments, entries, flash, ram + state)
+    return Program(segments, entries)
 
 
 class Machine:
@@ -317,6 +307,17 @@ class _Counter:
         """Count no more; what runs from here on runs at full speed."""
         self._library.uc_hook_del(self._machine.uc._uch, self._hook)
         self._machine.uc.ctl_flush_tb()
+
+
+def counted_calls(machine: Machine, name: str, calls: int, stride: int) -> npt.NDArray[np.int64]:
+    """Instructions of each of so many calls of a function; its argument is the place of an input, `stride` bytes on."""
+    counter, instructions = _Counter(machine), np.zeros(calls, np.int64)
+    for k in range(calls):
+        before = counter.total
+        machine.call(name, INPUTS + k * stride)
+        instructions[k] = counter.total - before
+    counter.end()
+    return instructions
 
 
 def run(

@@ -25,6 +25,7 @@ _AVR = (
     "avr-gcc", f"-mmcu={AVR_PART}", "-std=c99", "-ffp-contract=off", "-Os", "-Wall", "-Wextra", "-Werror",
     "-ffunction-sections", "-fdata-sections", "-Wl,--gc-sections", "-flto",
 )  # fmt: skip
+_SCRIPT = ("-Wl,-T,chip.ld",)
 _EMPTY = (
     "void *volatile calor_seen;\nvolatile unsigned char calor_out;\n"
     "int main(void) { calor_seen = 0; for (;;) { calor_out = 1u; } }\n"
@@ -41,8 +42,9 @@ class Size(NamedTuple):
 @lru_cache(maxsize=64)
 def of_chip(design: Design, target: chip.Target, form: Form = PLAIN) -> Size:
     """What the C takes on a chip. Raises FirmwareError where it does not build."""
-    command = [*chip.command(target), "-Wl,-e,main"]
-    return _of(design, form, command, ("-Wl,-T,chip.ld",), chip.LINKER)
+    sources = generate(design, form=form)
+    files = {**sources.files, "main.c": _main(design, sources), "chip.ld": chip.LINKER}
+    return _linked(files, ["main.c", *sources.built], [*chip.command(target), "-Wl,-e,main"], _SCRIPT)
 
 
 @lru_cache(maxsize=16)
@@ -50,7 +52,18 @@ def of_avr(design: Design, form: Form = PLAIN) -> Size | None:
     """What the C takes on an 8-bit AVR; None where its compiler is not found. Raises FirmwareError."""
     if shutil.which(_AVR[0]) is None:
         return None
-    return _of(design, form, list(_AVR), ("-lm",), "")
+    sources = generate(design, form=form)
+    files = {**sources.files, "main.c": _main(design, sources)}
+    return _linked(files, ["main.c", *sources.built], list(_AVR), ("-lm",))
+
+
+def of_program(text: str, target: chip.Target | None) -> Size:
+    """What a program of one file takes, on a chip or on an 8-bit AVR where `target` is None. Raises FirmwareError."""
+    if target is None:
+        return _linked({"main.c": text}, ["main.c"], list(_AVR), ("-lm",))
+    return _linked(
+        {"main.c": text, "chip.ld": chip.LINKER}, ["main.c"], [*chip.command(target), "-Wl,-e,main"], _SCRIPT
+    )
 
 
 def fits_avr(size: Size) -> str:
@@ -63,18 +76,16 @@ def fits_avr(size: Size) -> str:
     return f"does not fit {AVR_PART}: {', '.join(over)}" if over else ""
 
 
-def _of(design: Design, form: Form, command: list[str], link: tuple[str, ...], script: str) -> Size:
-    sources = generate(design, form=form)
+def _linked(files: dict[str, str], names: list[str], command: list[str], link: tuple[str, ...]) -> Size:
+    """The size of a program of some files, less that of one that does nothing."""
     with tempfile.TemporaryDirectory() as place:
         folder = Path(place)
-        sources.put(folder)
-        (folder / "chip.ld").write_text(script)
-        (folder / "main.c").write_text(_main(design, sources))
-        (folder / "empty.c").write_text(_EMPTY)
+        for name, text in (files | {"empty.c": _EMPTY}).items():
+            (folder / name).write_text(text)
         link = tuple(one.replace("chip.ld", str(folder / "chip.ld")) for one in link)
         sizes = []
-        for names, out in ((["main.c", *sources.built], "whole.elf"), (["empty.c"], "empty.elf")):
-            paths = [str(folder / name) for name in names]
+        for parts, out in ((names, "whole.elf"), (["empty.c"], "empty.elf")):
+            paths = [str(folder / name) for name in parts]
             host.built([*command, *paths, *link, "-o", str(folder / out)], " to be sized")
             sizes.append(_sections(folder / out))
     whole, empty = sizes

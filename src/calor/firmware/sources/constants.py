@@ -1,8 +1,8 @@
 """The settings compiled in: a constant each in place of a struct that is looked at while it runs.
 
-The generated C is read as the few forms it is written in, after the choice of float or fixed point. `settings->x` becomes
-PREFIX_X, a #define in the state's header; a list becomes a table there, in program memory where that is apart. What only
-serves changing settings goes.
+The generated C is read as the few forms it is written in, after the choice of float or fixed point. `settings->x`
+becomes PREFIX_X, a #define in the state's header; a list becomes a table there, in program memory where that is apart.
+What only serves changing settings goes.
 """
 
 from __future__ import annotations

@@ -17,6 +17,11 @@ class Form(NamedTuple):
     constant: bool = False
 
     @property
+    def is_plain(self) -> bool:
+        """Whether it answers as the formula in float does, to the bit."""
+        return not self.fixed and not self.table
+
+    @property
     def words(self) -> str:
         """It in words."""
         return f"{'Q16.16 fixed point' if self.fixed else 'float'}, {'a table' if self.table else 'the formula'}" + (
