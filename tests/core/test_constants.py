@@ -40,7 +40,7 @@ def test_it_answers_the_same(name: str, fixed: bool) -> None:
     """Every demo, law, drive, guard and probe, over inputs made for every branch; strict compilers have nothing to say."""
     design: Design = DESIGNS[name]()
     form = form_of(design.probe, fixed, False, True)
-    given = every_branch.made_inputs(design).given
+    given = every_branch.made_inputs(design, form).given
     own, usual = host.rows(design, given, form=form), host.rows(design, given, form=form._replace(constant=False))
     assert (own.view(np.uint32) == usual.view(np.uint32)).all()
     sources = generate.generate(design, form=form)

@@ -182,7 +182,7 @@ def test_other_gains_do_not_bump_the_output(tmp_path: Path) -> None:
     for k in range(60):
         state, demand = pid.step(law, state, 50.0, 40.0 + 0.01 * k, np.nan, 1.0)
     assert demand == pytest.approx(before, abs=1e-5)
-    _, after = pid.step(new, pid.with_other_gains(law, new, state, 50.0), 50.0, 40.59, np.nan, 1.0)
+    _, after = pid.step(new, pid.with_other_gains(law, new, state, 50.0, demand), 50.0, 40.59, np.nan, 1.0)
     assert after == pytest.approx(first, abs=1e-5)
 
 

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import itertools
+import subprocess
+from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -14,7 +17,9 @@ from calor.errors import CalorError
 from calor.firmware.check.agreement import check, reference_difference
 from calor.firmware.check.recorded import recorded
 from calor.firmware.run import host
+from calor.firmware.run.adapter import inputs
 from calor.firmware.sources.form import Form
+from calor.firmware.sources.generate import generate
 from calor.law.pid import Pid, along_with
 from calor.loop import Flag, answer_row
 from calor.loop.trace import Trace
@@ -389,3 +394,69 @@ def test_the_c_says_the_same(name: str) -> None:
         for form in (Form(fixed=True, table=True), Form())
     )
     assert np.median(np.abs(fixed - plain)) < 5e-3 and np.mean(np.abs(fixed - plain) > 0.02) < 0.03
+
+
+HOURS_S = 4.0 * 3600.0
+LONG_TIMES: dict[str, tuple[dict[str, str], int]] = {
+    "on/off": (
+        {
+            "law": f'kind = "on_off"\nhysteresis_celsius = 2\nperiod_s = 0.1\nmin_off_s = {HOURS_S}',
+            "drive": 'kind = "linear"',
+        },
+        0,
+    ),
+    "stages": (
+        {
+            "law": f'kind = "stages"\nhysteresis_celsius = 2\nperiod_s = 0.1\nmin_off_s = {HOURS_S}',
+            "drive": 'kind = "linear"',
+        },
+        0,
+    ),
+    "relay": (
+        {
+            "law": 'kind = "on_off"\nhysteresis_celsius = 2\nperiod_s = 0.1',
+            "drive": f'kind = "relay"\nmin_off_s = {HOURS_S}',
+        },
+        answer_row.ticks_at(0),
+    ),
+    "alarm": (
+        {
+            "law": 'kind = "manual"\nperiod_s = 0.1',
+            "guard": f'alarms = [ {{ kind = "low", celsius = 40, delay_s = {HOURS_S} }} ]',
+        },
+        answer_row.ALARMS,
+    ),
+    "stuck": (
+        {"law": 'kind = "manual"\nperiod_s = 0.1', "probe": f'kind = "thermistor"\nchecks = {{ stuck_s = {HOURS_S} }}'},
+        answer_row.FLAGS,
+    ),
+}
+
+
+@pytest.mark.parametrize("name", LONG_TIMES)
+def test_hours_are_counted_to_the_step(name: str) -> None:
+    """In single precision 0.1 s added up by itself is 37 s off after four hours: 370 steps."""
+    own, column = LONG_TIMES[name]
+    design = made(**{"probe": 'kind = "thermistor"', **own})
+    steps = round(HOURS_S / 0.1)
+    given = inputs(design, np.full(steps + 400, 2500.0))
+    rows = host.rows(design, given)
+    changed = int(np.flatnonzero(rows[:, column or answer_row.demand_at(0)] != 0.0)[0])
+    assert abs(changed - steps) <= 1
+
+
+CHECKS = ("low_celsius = 0", "high_celsius = 90", "fastest_celsius_per_s = 2", "stuck_s = 60", "reversed_celsius = 5")
+
+
+@pytest.mark.parametrize("probe", ["thermistor", "thermocouple", "digital"])
+def test_any_checks_build(probe: str, tmp_path: Path) -> None:
+    """Each set of checks by itself: no parameter, setting or name is left over."""
+    for form in (Form(), Form(constant=True)):
+        for many in range(1, len(CHECKS) + 1):
+            for chosen in itertools.combinations(CHECKS, many):
+                design = made(probe=f'kind = "{probe}"\nchecks = {{ {", ".join(chosen)} }}')
+                sources = generate(design, form=form)
+                sources.put(tmp_path)
+                command = [*host.compiler(), *host.STRICT_FLAGS, "-fsyntax-only", f"{sources.prefix}_probe.c"]
+                done = subprocess.run(command, capture_output=True, text=True, check=False, cwd=tmp_path)
+                assert done.returncode == 0, (chosen, done.stderr)

@@ -13,6 +13,7 @@ from typing import Literal, NamedTuple, Self
 from pydantic import model_validator
 
 from calor.compiled import Column, compiled
+from calor.elapsed import passed
 from calor.law.outputs import Demands
 from calor.settings import Settings, choice, difference, number
 
@@ -128,10 +129,10 @@ def from_row(row: Column) -> AlarmNumbers:
     )  # fmt: skip
 
 
-RAISED, ARMED, HOLDS, LASTED_S, BEGAN_CELSIUS, SIDE, LOWEST_FROM = range(7)
+RAISED, ARMED, HOLDS, LASTED_S, LASTED_REST_S, BEGAN_CELSIUS, SIDE, LOWEST_FROM = range(8)
 """What an alarm remembers, in a row of numbers: whether it is raised, whether standby is over, whether its condition
-holds, for how long, the reading that a loop break is counted from and which way it should move, then the lowest
-readings of a rise, the present part's first."""
+holds, for how long and what rounding added to that, the reading that a loop break is counted from and which way it
+should move, then the lowest readings of a rise, the present part's first."""
 MEMORY_SIZE = LOWEST_FROM + PARTS + 1
 
 
@@ -149,21 +150,28 @@ def full_side(alarm: AlarmNumbers, demands: Demands) -> float:
 
 
 @compiled
+def _lasts(memory: Column, dt_s: float) -> None:
+    """Its condition has held for another step."""
+    lasted_s, rest_s = passed(float(memory[LASTED_S]), float(memory[LASTED_REST_S]), dt_s)
+    memory[LASTED_S], memory[LASTED_REST_S] = lasted_s, rest_s
+
+
+@compiled
 def _rises(alarm: AlarmNumbers, memory: Column, measured_celsius: float, dt_s: float) -> bool:
     """Whether a reading is so far above the lowest of the last delay, which takes it up."""
     if memory[HOLDS] == 0.0:
         memory[HOLDS] = 1.0
         for k in range(alarm.parts + 1):
             memory[LOWEST_FROM + k] = measured_celsius
-        memory[LASTED_S] = 0.0
+        memory[LASTED_S], memory[LASTED_REST_S] = 0.0, 0.0
     elif memory[LASTED_S] + dt_s >= alarm.part_s - 1e-3 * dt_s:
         for k in range(alarm.parts, 0, -1):
             memory[LOWEST_FROM + k] = memory[LOWEST_FROM + k - 1]
         memory[LOWEST_FROM] = measured_celsius
-        memory[LASTED_S] = 0.0
+        memory[LASTED_S], memory[LASTED_REST_S] = 0.0, 0.0
     else:
         memory[LOWEST_FROM] = min(memory[LOWEST_FROM], measured_celsius)
-        memory[LASTED_S] += dt_s
+        _lasts(memory, dt_s)
     lowest = float(memory[LOWEST_FROM])
     for k in range(1, alarm.parts + 1):
         lowest = min(lowest, memory[LOWEST_FROM + k])
@@ -200,7 +208,7 @@ def step(
     if setpoint_is_new and alarm.arms_again:
         memory[ARMED] = 0.0
     if fault and alarm.kind != PROBE_FAULT:
-        memory[HOLDS], memory[LASTED_S] = 0.0, 0.0
+        memory[HOLDS], memory[LASTED_S], memory[LASTED_REST_S] = 0.0, 0.0, 0.0
         return was_raised
     back = alarm.hysteresis_celsius if was_raised else 0.0
     above = measured_celsius - setpoint_celsius
@@ -228,14 +236,18 @@ def step(
         moved = side * (measured_celsius - memory[BEGAN_CELSIUS])
         if not holds or memory[HOLDS] == 0.0 or side != memory[SIDE] or moved >= alarm.celsius:
             # it moves as it should, or is not driven: watched anew from here
-            memory[BEGAN_CELSIUS], memory[SIDE], memory[LASTED_S] = measured_celsius, side, 0.0
+            memory[BEGAN_CELSIUS], memory[SIDE] = measured_celsius, side
+            memory[LASTED_S], memory[LASTED_REST_S] = 0.0, 0.0
             memory[ARMED], memory[HOLDS] = 1.0, 1.0 if holds else 0.0
             memory[RAISED] = 1.0 if was_raised and alarm.latch else 0.0
             return was_raised and alarm.latch
     if not alarm.standby or not holds:
         memory[ARMED] = 1.0
     holds = holds and memory[ARMED] != 0.0
-    memory[LASTED_S] = (memory[LASTED_S] + dt_s if memory[HOLDS] != 0.0 else 0.0) if holds else 0.0
+    if holds and memory[HOLDS] != 0.0:
+        _lasts(memory, dt_s)
+    else:
+        memory[LASTED_S], memory[LASTED_REST_S] = 0.0, 0.0
     memory[HOLDS] = 1.0 if holds else 0.0
     # a rounding before the delay is over counts as over
     over = holds and memory[LASTED_S] >= alarm.delay_s - 1e-3 * dt_s

@@ -11,6 +11,7 @@ from typing import Any, Literal, NamedTuple, Self
 from pydantic import model_validator
 
 from calor.compiled import compiled
+from calor.elapsed import passed
 from calor.law.outputs import Demands, Inputs, Outline, two
 from calor.settings import Settings, choice, difference, duration, temperature
 from calor.units import TemperatureUnit, difference_to, format_difference, format_duration, format_temperature
@@ -116,12 +117,15 @@ class OnOffNumbers(NamedTuple):
 
 
 class OnOffState(NamedTuple):
-    """Whether it is on, and how long it has been so (s); the same of cooling, where there are two outputs."""
+    """Whether it is on, how long it has been so (s) and what rounding added to that; the same of cooling, where there
+    are two outputs."""
 
     on: bool
     held_s: float
+    held_rest_s: float
     cool_on: bool
     cool_held_s: float
+    cool_held_rest_s: float
 
 
 def thresholds_celsius(settings: OnOff, setpoint_celsius: float) -> tuple[float, float]:
@@ -185,14 +189,14 @@ def numbers(settings: OnOff) -> OnOffNumbers:
 
 def start() -> OnOffState:
     """Off from this moment on: nobody knows when it was switched off, so that a minimum off time begins here."""
-    return OnOffState(False, 0.0, False, 0.0)
+    return OnOffState(False, 0.0, 0.0, False, 0.0, 0.0)
 
 
 @compiled
 def _switched(
     law: OnOffNumbers, cools: bool, on_at: float, off_at: float, on: bool, held_s: float, celsius: float
-) -> tuple[bool, float]:
-    """(on, held) of one output after a reading."""
+) -> bool:
+    """Whether one output is on after a reading."""
     wanted = on
     if cools:
         if celsius > on_at:
@@ -204,8 +208,20 @@ def _switched(
     elif celsius > off_at:
         wanted = False
     if wanted != on and held_s >= (law.min_on_s if on else law.min_off_s):
-        return wanted, 0.0
-    return on, held_s
+        return wanted
+    return on
+
+
+@compiled
+def _next(state: OnOffState, on: bool, cool_on: bool, dt_s: float) -> OnOffState:
+    """The state with its outputs as they are now: what changed begins to be held."""
+    held_s, rest_s = passed(state.held_s, state.held_rest_s, dt_s)
+    if on != state.on:
+        held_s, rest_s = 0.0, 0.0
+    cool_held_s, cool_rest_s = passed(state.cool_held_s, state.cool_held_rest_s, dt_s)
+    if cool_on != state.cool_on:
+        cool_held_s, cool_rest_s = 0.0, 0.0
+    return OnOffState(on, held_s, rest_s, cool_on, cool_held_s, cool_rest_s)
 
 
 @compiled
@@ -214,38 +230,34 @@ def step(
 ) -> tuple[OnOffState, Demands]:
     """One decision: (state, demands, each 0 or 1). `dt_s` is the time since the decision before."""
     base = setpoint_celsius if law.relative else 0.0
-    on, held_s = _switched(
-        law, law.cools, base + law.on_celsius, base + law.off_celsius, state.on, state.held_s + dt_s, measured_celsius
-    )
-    cool_on, cool_held_s = state.cool_on, state.cool_held_s + dt_s
+    held_s, _rest_s = passed(state.held_s, state.held_rest_s, dt_s)
+    on = _switched(law, law.cools, base + law.on_celsius, base + law.off_celsius, state.on, held_s, measured_celsius)
+    cool_on = state.cool_on
     if law.both:
         # cooling is heating's mirror image in the setpoint
-        cool_on, cool_held_s = _switched(
-            law, True, base - law.on_celsius, base - law.off_celsius, cool_on, cool_held_s, measured_celsius
-        )
-    return OnOffState(on, held_s, cool_on, cool_held_s), two(1.0 if on else 0.0, 1.0 if cool_on else 0.0)
+        held_s, _rest_s = passed(state.cool_held_s, state.cool_held_rest_s, dt_s)
+        cool_on = _switched(law, True, base - law.on_celsius, base - law.off_celsius, cool_on, held_s, measured_celsius)
+    return _next(state, on, cool_on, dt_s), two(1.0 if on else 0.0, 1.0 if cool_on else 0.0)
 
 
 @compiled
-def _put(law: OnOffNumbers, on: bool, held_s: float, output: float) -> tuple[bool, float, float]:
-    """(on, held, demand) of one output put to `output`: off at once, on again only after the minimum off time."""
+def _put(law: OnOffNumbers, on: bool, held_s: float, output: float) -> tuple[bool, float]:
+    """(on, demand) of one output put to `output`: off at once, on again only after the minimum off time."""
     wanted = output > 0.5
-    if on and not wanted:
-        return False, 0.0, output
-    if wanted and not on:
-        if held_s < law.min_off_s:
-            return False, held_s, 0.0
-        return True, 0.0, output
-    return on, held_s, output
+    if wanted and not on and held_s < law.min_off_s:
+        return False, 0.0
+    return wanted, output
 
 
 @compiled
 def override(law: OnOffNumbers, state: OnOffState, output: float, dt_s: float) -> tuple[OnOffState, Demands]:
     """What it gives while a guard puts the output to `output`, below 0 to cooling; more than half counts as on."""
     first = max(output, 0.0) if law.both else output
-    on, held_s, demand = _put(law, state.on, state.held_s + dt_s, first)
-    cool_on, cool_held_s, cool = _put(law, state.cool_on, state.cool_held_s + dt_s, max(-output, 0.0))
-    return OnOffState(on, held_s, cool_on, cool_held_s), two(demand, cool if law.both else 0.0)
+    held_s, _rest_s = passed(state.held_s, state.held_rest_s, dt_s)
+    on, demand = _put(law, state.on, held_s, first)
+    held_s, _rest_s = passed(state.cool_held_s, state.cool_held_rest_s, dt_s)
+    cool_on, cool = _put(law, state.cool_on, held_s, max(-output, 0.0))
+    return _next(state, on, cool_on, dt_s), two(demand, cool if law.both else 0.0)
 
 
 @compiled

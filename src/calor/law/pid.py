@@ -326,25 +326,32 @@ def step(
 
 
 @compiled
-def with_other_gains(law: PidNumbers, new: PidNumbers, state: PidState, setpoint_celsius: float) -> PidState:
-    """The state with which the output goes on without a bump when `new` takes the place of `law`.
+def with_other_gains(
+    law: PidNumbers, new: PidNumbers, state: PidState, setpoint_celsius: float, output: float
+) -> PidState:
+    """The state with which the output goes on without a bump when `new` takes the place of `law`; `output` is what is
+    given now, below 0 to cooling.
 
     The integral takes over what the proportional part changes by; where the output is at a limit, or there is no
     integral, nothing has to.
     """
     before = gains_at(law.gains, setpoint_celsius, state.output < 0.0)
     after = gains_at(new.gains, setpoint_celsius, state.output < 0.0)
-    if not state.has_before or before.integral_rate_per_s <= 0.0 or after.integral_rate_per_s <= 0.0:
-        return state
-    if state.output <= law.output_low or state.output >= law.output_high:
-        return state
-    aim, y = state.aim_celsius - state.first_celsius, state.before_celsius - state.first_celsius
-    was = law.direction * before.gain_per_celsius * (law.setpoint_weight * aim - y)
-    will = new.direction * after.gain_per_celsius * (new.setpoint_weight * aim - y)
-    held_back = new.direction * after.gain_per_celsius * (1.0 - new.setpoint_weight)
+    integral, rest = state.integral, state.integral_rest
+    low = -law.split.cool_high if law.split.used else law.output_low
+    high = law.split.heat_high if law.split.used else law.output_high
+    integrates = before.integral_rate_per_s > 0.0 and after.integral_rate_per_s > 0.0
+    if state.has_before and integrates and output > low and output < high:
+        aim_celsius = state.aim_celsius if law.ramp_celsius_per_s > 0.0 else setpoint_celsius
+        aim, y = aim_celsius - state.first_celsius, state.before_celsius - state.first_celsius
+        was = law.direction * before.gain_per_celsius * (law.setpoint_weight * aim - y)
+        will = new.direction * after.gain_per_celsius * (new.setpoint_weight * aim - y)
+        integral, rest = integral + (was - will), 0.0
+    weight = new.setpoint_weight if after.integral_rate_per_s > 0.0 else 1.0
+    held_back = new.direction * after.gain_per_celsius * (1.0 - weight)
     return PidState(
-        state.integral + (was - will), state.derivative, state.before_celsius, state.first_celsius, True, True,
-        state.output, state.aim_celsius, held_back, 0.0,
+        integral, state.derivative, state.before_celsius, state.first_celsius, state.has_first, state.has_before,
+        state.output, state.aim_celsius, held_back, rest,
     )  # fmt: skip
 
 

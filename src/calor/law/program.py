@@ -13,7 +13,7 @@ import numpy as np
 from pydantic import Field, Strict, model_validator
 
 from calor.compiled import Column, compiled, entry
-from calor.law.elapsed import microseconds
+from calor.elapsed import microseconds
 from calor.settings import Settings, choice, difference, duration, number, temperature
 from calor.units import TemperatureUnit, format_duration, format_temperature
 
@@ -150,6 +150,21 @@ def start() -> ProgramState:
     return ProgramState(0, 0, 0.0, 0, False, False)
 
 
+def skipped(program: ProgramNumbers, state: ProgramState, setpoint_celsius: float) -> ProgramState:
+    """On to the next segment, from the setpoint as it is now; as it was in the last one, or after the end."""
+    if state.over or state.segment + 1 >= program.used:
+        return state
+    return ProgramState(state.segment + 1, 0, setpoint_celsius, state.rounds, True, False)
+
+
+def resumed(program: ProgramNumbers, state: ProgramState, segment: int, after_s: float) -> ProgramState:
+    """So many seconds into a segment (0 the first), as after the mains were back; as it was where there is none."""
+    if segment >= program.used or not after_s >= 0.0:
+        return state
+    before = program.to_celsius[segment - 1] if segment > 0 else state.begun_celsius
+    return ProgramState(segment, microseconds(after_s), before, 0, segment > 0, False)
+
+
 @compiled
 def step(
     program: ProgramNumbers, state: ProgramState, measured_celsius: float, dt_s: float
@@ -161,7 +176,7 @@ def step(
     if not state.begun:
         if np.isnan(measured_celsius):
             return state, program.to_celsius[0], False
-        state = ProgramState(0, 0, measured_celsius, 0, True, False)
+        state = ProgramState(state.segment, state.phase_us, measured_celsius, state.rounds, True, False)
     segment, phase_us = state.segment, state.phase_us
     begun, rounds = state.begun_celsius, state.rounds
     dt_us, ramp_us = microseconds(dt_s), 0

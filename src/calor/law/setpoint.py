@@ -13,8 +13,8 @@ import numpy as np
 from pydantic import Field, model_validator
 
 from calor.compiled import compiled
+from calor.elapsed import DAY_US, microseconds
 from calor.law import program
-from calor.law.elapsed import DAY_US, microseconds
 from calor.law.program import Program, ProgramNumbers, ProgramState, check_limits
 from calor.settings import Settings, choice, difference, duration, temperature
 from calor.units import TemperatureUnit, celsius_to, format_difference, format_duration, format_temperature

@@ -13,6 +13,7 @@ from typing import Annotated, Any, Literal, NamedTuple, Self
 from pydantic import Field, Strict, model_validator
 
 from calor.compiled import compiled
+from calor.elapsed import passed
 from calor.law.outputs import MOST_OUTPUTS, Demands, Inputs, Outline
 from calor.settings import Settings, choice, difference, duration, fraction
 from calor.units import TemperatureUnit, difference_to, format_difference, format_duration
@@ -141,12 +142,15 @@ class StagesNumbers(NamedTuple):
 
 
 class StagesState(NamedTuple):
-    """Whether each output is on, and for how long (s) it has been as it is; which leads; time since the last start."""
+    """Whether each output is on, and for how long (s) it has been as it is; which leads; time since the last start.
+    Beside each time is what rounding added to it."""
 
     on: FourFlags
     held_s: Four
+    held_rest_s: Four
     lead: int
     since_start_s: float
+    since_rest_s: float
 
 
 def _four(values: list[float], rest: float) -> Four:
@@ -167,23 +171,44 @@ def numbers(settings: Stages) -> StagesNumbers:
 
 def start() -> StagesState:
     """All off from this moment on: nobody knows when they were switched, so that minimum off times begin here."""
-    return StagesState((False, False, False, False), (0.0, 0.0, 0.0, 0.0), 0, LONG_AGO_S)
+    nothing = (0.0, 0.0, 0.0, 0.0)
+    return StagesState((False, False, False, False), nothing, nothing, 0, LONG_AGO_S, 0.0)
 
 
 @compiled
-def _decided(
-    law: StagesNumbers, state: StagesState, output: int, away: float, free: bool, dt_s: float
-) -> tuple[bool, float, bool]:
-    """(on, held, started) of one output; `away` is the temperature from the setpoint, turned, `free` allows a start."""
-    on, held_s = state.on[output], state.held_s[output] + dt_s
-    if output >= law.used:
-        return False, held_s, False
+def _decided(law: StagesNumbers, state: StagesState, output: int, away: float, free: bool, dt_s: float) -> bool:
+    """Whether one output is on; `away` is the temperature from the setpoint, turned, `free` allows a start."""
+    held_s, _rest_s = passed(state.held_s[output], state.held_rest_s[output], dt_s)
     stage = (output + law.used - state.lead) % law.used
-    if on and away > law.off_offset[stage] and held_s >= law.min_on_s:
-        return False, 0.0, False
-    if not on and away < law.on_offset[stage] and held_s >= law.min_off_s and free:
-        return True, 0.0, True
-    return on, held_s, False
+    if state.on[output]:
+        return not (away > law.off_offset[stage] and held_s >= law.min_on_s)
+    return away < law.on_offset[stage] and held_s >= law.min_off_s and free
+
+
+@compiled
+def _held(law: StagesNumbers, state: StagesState, output: int, on: bool, dt_s: float) -> tuple[float, float]:
+    """How long one output has been as it is now, and what rounding added to that."""
+    if output >= law.used:
+        return state.held_s[output], state.held_rest_s[output]
+    if on != state.on[output]:
+        return 0.0, 0.0
+    return passed(state.held_s[output], state.held_rest_s[output], dt_s)
+
+
+@compiled
+def _next(
+    law: StagesNumbers, state: StagesState, on: FourFlags, since_s: float, since_rest_s: float, dt_s: float
+) -> StagesState:
+    """The state with its outputs as they are now; where all have gone off and they rotate, the next one leads."""
+    lead = state.lead
+    were_on = state.on[0] or state.on[1] or state.on[2] or state.on[3]
+    if law.rotates and were_on and not (on[0] or on[1] or on[2] or on[3]):
+        lead = (lead + 1) % law.used
+    held0, rest0 = _held(law, state, 0, on[0], dt_s)
+    held1, rest1 = _held(law, state, 1, on[1], dt_s)
+    held2, rest2 = _held(law, state, 2, on[2], dt_s)
+    held3, rest3 = _held(law, state, 3, on[3], dt_s)
+    return StagesState(on, (held0, held1, held2, held3), (rest0, rest1, rest2, rest3), lead, since_s, since_rest_s)
 
 
 @compiled
@@ -192,63 +217,58 @@ def step(
 ) -> tuple[StagesState, Demands]:
     """One decision: (state, demands, each 0 or 1). `dt_s` is the time since the decision before."""
     away = law.direction * (measured_celsius - setpoint_celsius)
-    lead, since_s = state.lead, state.since_start_s + dt_s
+    since_s, since_rest_s = passed(state.since_start_s, state.since_rest_s, dt_s)
     # the output that leads is asked first, so that with a delay the stages start in their order
     free = since_s >= law.stage_delay_s
     on0, on1, on2, on3 = state.on
-    held0, held1, held2, held3 = state.held_s
     for stage in range(law.used):
-        output = (stage + lead) % law.used
-        on, held_s, started = _decided(law, state, output, away, free, dt_s)
-        if started:
-            since_s = 0.0
+        output = (stage + state.lead) % law.used
+        on = _decided(law, state, output, away, free, dt_s)
+        if on and not state.on[output]:
+            since_s, since_rest_s = 0.0, 0.0
             free = law.stage_delay_s <= 0.0
         if output == 0:
-            on0, held0 = on, held_s
+            on0 = on
         elif output == 1:
-            on1, held1 = on, held_s
+            on1 = on
         elif output == 2:
-            on2, held2 = on, held_s
+            on2 = on
         else:
-            on3, held3 = on, held_s
-    were_on = state.on[0] or state.on[1] or state.on[2] or state.on[3]
-    if law.rotates and were_on and not (on0 or on1 or on2 or on3):
-        lead = (lead + 1) % law.used
+            on3 = on
     demands = Demands(1.0 if on0 else 0.0, 1.0 if on1 else 0.0, 1.0 if on2 else 0.0, 1.0 if on3 else 0.0)
-    return StagesState((on0, on1, on2, on3), (held0, held1, held2, held3), lead, since_s), demands
+    return _next(law, state, (on0, on1, on2, on3), since_s, since_rest_s, dt_s), demands
 
 
 @compiled
 def override(law: StagesNumbers, state: StagesState, output: float, dt_s: float) -> tuple[StagesState, Demands]:
     """What they give while a guard puts each to `output`, more than half counting as on: off at once, on again only
     after the minimum off time and one by one where there is a stage delay."""
-    lead, since_s, wanted = state.lead, state.since_start_s + dt_s, output > 0.5
+    since_s, since_rest_s = passed(state.since_start_s, state.since_rest_s, dt_s)
+    wanted = output > 0.5
     free = since_s >= law.stage_delay_s
     on0, on1, on2, on3 = state.on
-    held0, held1, held2, held3 = state.held_s
     for stage in range(law.used):
-        output_number = (stage + lead) % law.used
-        on, held_s = state.on[output_number], state.held_s[output_number] + dt_s
-        if on and not wanted:
-            on, held_s = False, 0.0
-        elif wanted and not on and held_s >= law.min_off_s and free:
-            on, held_s, since_s = True, 0.0, 0.0
+        output_number = (stage + state.lead) % law.used
+        on = state.on[output_number]
+        held_s, _rest_s = passed(state.held_s[output_number], state.held_rest_s[output_number], dt_s)
+        if not wanted:
+            on = False
+        elif not on and held_s >= law.min_off_s and free:
+            on, since_s, since_rest_s = True, 0.0, 0.0
             free = law.stage_delay_s <= 0.0
         if output_number == 0:
-            on0, held0 = on, held_s
+            on0 = on
         elif output_number == 1:
-            on1, held1 = on, held_s
+            on1 = on
         elif output_number == 2:
-            on2, held2 = on, held_s
+            on2 = on
         else:
-            on3, held3 = on, held_s
-    if law.rotates and (state.on[0] or state.on[1] or state.on[2] or state.on[3]) and not (on0 or on1 or on2 or on3):
-        lead = (lead + 1) % law.used
+            on3 = on
     demands = Demands(
         output if on0 or not wanted else 0.0, output if on1 or not wanted else 0.0,
         output if on2 or not wanted else 0.0, output if on3 or not wanted else 0.0,
     )  # fmt: skip
-    return StagesState((on0, on1, on2, on3), (held0, held1, held2, held3), lead, since_s), demands
+    return _next(law, state, (on0, on1, on2, on3), since_s, since_rest_s, dt_s), demands
 
 
 @compiled

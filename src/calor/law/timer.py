@@ -9,7 +9,7 @@ from __future__ import annotations
 from typing import Literal, NamedTuple
 
 from calor.compiled import compiled
-from calor.law.elapsed import microseconds
+from calor.elapsed import microseconds
 from calor.law.outputs import Demands, Inputs, Outline, one
 from calor.settings import Settings, choice, duration, fraction
 from calor.units import TemperatureUnit, format_duration

@@ -12,6 +12,7 @@ import numpy as np
 from pydantic import model_validator
 
 from calor.compiled import Column, compiled
+from calor.elapsed import passed
 from calor.settings import Settings, difference, duration, number, temperature
 
 NO_FAULT, FAULT_OPEN, FAULT_SHORT, FAULT_RANGE, FAULT_RATE, FAULT_REVERSED, FAULT_STUCK = range(7)
@@ -20,8 +21,8 @@ FAULT_WORDS = (
 )  # fmt: skip
 
 # what is remembered between readings
-HAS_LAST, LAST_CELSIUS, SINCE_S, HAS_CODE, CODE, SAME_S = range(6)
-SIZE = 6
+HAS_LAST, LAST_CELSIUS, SINCE_S, HAS_CODE, CODE, SAME_S, SAME_REST_S = range(7)
+SIZE = 7
 
 
 class Checks(Settings):
@@ -82,7 +83,8 @@ def step(checks: CheckNumbers, memory: Column, code: float, celsius: float, dt_s
     A change is measured from the last reading that passed, over the time since, so that a true change comes through.
     """
     same = memory[HAS_CODE] != 0.0 and code == memory[CODE]
-    memory[SAME_S] = memory[SAME_S] + dt_s if same else 0.0
+    same_s, rest_s = passed(float(memory[SAME_S]), float(memory[SAME_REST_S]), dt_s)
+    memory[SAME_S], memory[SAME_REST_S] = same_s if same else 0.0, rest_s if same else 0.0
     memory[HAS_CODE], memory[CODE] = 1.0, code
     memory[SINCE_S] += dt_s
     if celsius < checks.reversed_below_celsius:

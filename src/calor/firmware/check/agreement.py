@@ -113,7 +113,7 @@ def check(
     """
     _ask(goes_on, "host: built and run twice")
     records = [recorded(design, trial) for trial in design.trial]
-    every = every_branch.made_inputs(design)
+    every = every_branch.made_inputs(design, form)
     host_rows = [host.rows(design, record.given, form=form) for record in (*records, every)]
     plain = [host.rows(design, record.given, ("-O0",), form) for record in (*records, every)]
     differences = [reference_difference(design, record, rows) for record, rows in zip(records, host_rows, strict=False)]

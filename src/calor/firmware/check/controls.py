@@ -9,10 +9,10 @@ import numpy.typing as npt
 
 from calor import moist_air
 from calor.drive.registry import DriveNumbers
+from calor.elapsed import microseconds
 from calor.firmware.check.in_single import Single, in_single, natural_log
 from calor.firmware.run.adapter import CLOSED, NONE, OFF, TURNED
 from calor.law.alarm import AlarmNumbers
-from calor.law.elapsed import microseconds
 from calor.law.registry import LawNumbers
 from calor.law.setpoint import DAY_NIGHT, SetpointNumbers
 from calor.sense import knob as knobs
@@ -41,6 +41,7 @@ class Given(NamedTuple):
     tick_s: float
     ticks: int
     counts_ticks: bool
+    changes_gains: bool
 
 
 class Controls:

@@ -18,7 +18,8 @@ from calor.design.model import Design
 from calor.design.ranges import working_range
 from calor.design.trial import Trial
 from calor.firmware.check.recorded import Recorded
-from calor.firmware.run.adapter import CLOSED, OFF, RELEASES, TURNED, inputs
+from calor.firmware.run.adapter import CHANGES, CLOSED, OFF, RELEASES, RESUMES, SKIPS, STARTS, TURNED, inputs
+from calor.firmware.sources.form import PLAIN, Form
 from calor.law import fan_curve
 from calor.law import guard as guards
 from calor.law.fan_curve import FanCurve
@@ -167,8 +168,8 @@ def _slow(design: Design, readings: Column, celsius: Column) -> list[float]:
     return row
 
 
-def made_inputs(design: Design) -> Recorded:
-    """The inputs, and the readings in them, in the shape of a trial's."""
+def made_inputs(design: Design, form: Form = PLAIN) -> Recorded:
+    """The inputs, and the readings in them, in the shape of a trial's; without the calls that a form does not have."""
     chance = np.random.default_rng(11)
     readings, celsius = _scale(design)
     places = thresholds_of(design)
@@ -211,6 +212,8 @@ def made_inputs(design: Design) -> Recorded:
     values = np.array(row)
     given = inputs(design, values)
     _call(design, given, chance, begun)
+    if form.constant:
+        given["calls"] &= ~np.uint32(CHANGES)
     time_s = np.arange(len(values), dtype=np.float64) * float(design.law.period_s)
     nothing = np.full(len(values), np.nan)
     trace = Trace(
@@ -269,6 +272,13 @@ def _call(design: Design, given: npt.NDArray[Any], chance: Any, begun: int) -> N
     calls = (
         CLOSED * closed + OFF * off + RELEASES * (chance.random(count) < 0.03) + TURNED * (chance.random(count) < 0.3)
     )
+    calls += CHANGES * (chance.random(count) < 0.02)
+    if isinstance(design.setpoint, Program):
+        segments = len(design.setpoint.segments)
+        for bit in (STARTS, SKIPS, RESUMES):
+            calls += bit * (chance.random(count) < 0.01)
+        given["knob"] = chance.integers(0, segments + 2, count)
+        given["clock"][wild] = _some(chance, count, 0.9, [0.0, period_s, 15.0, 400.0, *bad], -1.0)[wild]
     # a trip latches: it is released again and again, or nothing but off would be seen
     given["calls"][~wild] = np.where(np.arange(count) % 4 == 0, RELEASES, 0)[~wild]
     given["calls"][wild] = calls[wild]

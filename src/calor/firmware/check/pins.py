@@ -69,7 +69,7 @@ class RelayPin:
 
     def __init__(self, drive: DriveNumbers) -> None:
         self._on_s, self._off_s = Single(drive.relay.min_on_s), Single(drive.relay.min_off_s)
-        self._closed, self._held_s = False, Single(0.0)
+        self._closed, self._held_s, self._rest_s = False, Single(0.0), Single(0.0)
 
     def tick(self, demand: Any, guarded: bool, tick_s: Any) -> bool:
         """Whether it is closed for the next `tick_s`; a guard opens it before its minimum on time is over."""
@@ -78,8 +78,11 @@ class RelayPin:
             shortest_s = Single(0.0) if guarded else self._on_s
         wanted = bool(demand > 0.5)
         if wanted != self._closed and self._held_s + Single(0.5) * Single(tick_s) >= shortest_s:
-            self._closed, self._held_s = wanted, Single(0.0)
-        self._held_s += Single(tick_s)
+            self._closed, self._held_s, self._rest_s = wanted, Single(0.0), Single(0.0)
+        added = Single(tick_s) - self._rest_s
+        grown = self._held_s + added
+        self._rest_s = (grown - self._held_s) - added
+        self._held_s = grown
         return self._closed
 
 

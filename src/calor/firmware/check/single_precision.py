@@ -25,20 +25,33 @@ from calor import logarithm
 from calor.design.model import Design
 from calor.drive import registry as drives
 from calor.drive.registry import DriveNumbers
+from calor.elapsed import DAY_US, microseconds
 from calor.errors import FirmwareError
 from calor.firmware.check.controls import Controls, Given
 from calor.firmware.check.in_single import Single, in_single, natural_log
 from calor.firmware.check.pins import PINS, pwm_counts
-from calor.firmware.run.adapter import RELEASES, row_width, setpoint_is_put_in
+from calor.firmware.run.adapter import (
+    CHANGES,
+    OTHER_GAIN,
+    OTHER_WEIGHT,
+    RELEASES,
+    RESUMES,
+    SKIPS,
+    STARTS,
+    changes_gains,
+    row_width,
+    setpoint_is_put_in,
+)
 from calor.firmware.sources.generate import tick_s
 from calor.firmware.sources.scaling import junction_pieces
 from calor.law import alarm as alarms
-from calor.law import program, watch
+from calor.law import pid, program, watch
 from calor.law import registry as laws
 from calor.law import setpoint as setpoints
-from calor.law.elapsed import DAY_US, microseconds
 from calor.law.outputs import Demands, Inputs
 from calor.law.pid import Pid
+from calor.law.program import ProgramNumbers
+from calor.law.registry import LawNumbers
 from calor.law.setpoint import FOLLOW, PROGRAM, Follow
 from calor.loop import answer_row
 from calor.sense import checks, filters, its90, reading
@@ -105,6 +118,7 @@ def given(
         tick_s(design),
         round(float(design.law.period_s) / tick_s(design)),
         counts_ticks,
+        changes_gains(design),
     )
 
 
@@ -191,10 +205,14 @@ def _answers(asked: Given) -> npt.NDArray[np.float32]:
     period_s, nothing = Single(asked.period_s), Single(np.nan)
     rows = np.zeros((len(asked.readings), answer_row.width(asked.outputs)), Single)
     size = checks.SIZE + filters.memory_size(probe.filter)
+    aim_at_start = aim.celsius
     controls, begun, start_us = Controls(asked), False, microseconds(aim.clock_at_start_s)
     pins: list[Any] = []
+    plain, other, is_other = law, _with_other_gains(law), False
+    setpoint, output = aim.celsius, Single(0.0)
     for k, row in enumerate(asked.inputs):
         if row["restart"] or not begun:
+            law, is_other, setpoint, output = plain, False, aim_at_start, Single(0.0)
             begun, measured = True, Single(0.0)
             memory = np.zeros(size, Single)
             law_state, program_state = laws.start(), program.start()
@@ -206,6 +224,14 @@ def _answers(asked: Given) -> npt.NDArray[np.float32]:
             for n in latched:
                 alarm_memory[n][alarms.RAISED] = 0.0
         dt_s = row["dt"] if 0.0 < row["dt"] <= 3600.0 else period_s
+        if aim.kind == PROGRAM:
+            program_state = _led(aim.program, program_state, setpoint, row)
+        if int(row["calls"]) & CHANGES:
+            is_other = not is_other
+            if asked.changes_gains:
+                new = other if is_other else plain
+                own = pid.with_other_gains(law.pid, new.pid, law_state.pid, setpoint, output)
+                law, law_state = new, _with_pid(law_state, own)
         signal = controls.take(row, asked.other[k] if aim.kind == FOLLOW else nothing)
         aim = aim._replace(celsius=controls.setpoint)
         now, fault = reading.step(probe, memory, asked.readings[k], dt_s)
@@ -222,6 +248,7 @@ def _answers(asked: Given) -> npt.NDArray[np.float32]:
         raised, trips = watch.step(watched, alarm_memory, setpoint, measured, faulty, demands, dt_s)
         if trips:
             law_state, demands = laws.tripped(law_state), Demands(0.0, 0.0, 0.0, 0.0)
+        output = demands.first if demands.first > 0.0 or not law.pid.split.used else -demands.second
         flags = answer_row.PROBE_FAULT_FLAG * faulty + answer_row.CUT_OUT_FLAG * law_state.cut_out
         flags += answer_row.FIRST_FAULT_FLAG << (int(fault) - 1) if faulty else 0
         rows[k, answer_row.MEASURED], rows[k, answer_row.SETPOINT] = measured, setpoint
@@ -242,6 +269,34 @@ def _answers(asked: Given) -> npt.NDArray[np.float32]:
                 for (kind, drive), pin, demand in zip(asked.drives, pins, demands, strict=False)
             ]
     return rows
+
+
+def _with_other_gains(law: LawNumbers) -> Any:
+    """The law's numbers of the other settings."""
+    gains = law.pid.gains
+    heat = gains.heat._replace(gain_per_celsius=gains.heat.gain_per_celsius * Single(OTHER_GAIN))
+    weight = law.pid.setpoint_weight * Single(OTHER_WEIGHT)
+    own = law.pid._replace(gains=gains._replace(heat=heat), setpoint_weight=weight)
+    return _with_pid(law, own)
+
+
+def _with_pid(whole: Any, own: Any) -> Any:
+    """The numbers or the state of all laws with others of PID."""
+    return whole._replace(pid=own)
+
+
+def _led(
+    numbers: ProgramNumbers, state: program.ProgramState, setpoint_celsius: float, row: Any
+) -> program.ProgramState:
+    """A program started anew, skipped on or resumed, as an input asks."""
+    calls = int(row["calls"])
+    if calls & STARTS:
+        state = program.start()
+    if calls & SKIPS:
+        state = program.skipped(numbers, state, setpoint_celsius)
+    if calls & RESUMES:
+        state = program.resumed(numbers, state, int(row["knob"]), row["clock"])
+    return state
 
 
 def _ticked(asked: Given, kind: str, drive: DriveNumbers, pin: Any, demand: Any, guarded: bool) -> int:

@@ -56,13 +56,14 @@ typedef struct {{
 {statics}
 static void calor_decide({prefix}_state *state, const calor_input *given)
 {{
-    if (given->restart != 0u{or_first}) {{
+    if (given->restart != 0u || !harness_begun) {{
         {prefix}_init(state, &{prefix}_defaults);
 {begin}
     }}
     if ((given->calls & {RELEASES}u) != 0u) {{
         {prefix}_release(state);
     }}
+{calls}
 {inputs}
     (void){prefix}_step(state, {given}, calor_is_nan(given->dt_s) ? {period} : {dt});
 }}
@@ -81,18 +82,22 @@ static void calor_report({prefix}_state *state, float *row, bool with_ticks)
     row[{row.DEW_POINT}] = {dew_point};
     row[{row.STATUS}] = (float)((record.off ? {row.OFF_BIT} : 0){status});
     (void)with_ticks;
+{hand_over}
 {outputs}
 }}
 """
-CLOSED, OFF, RELEASES, TURNED = 1, 2, 4, 8
+CLOSED, OFF, RELEASES, TURNED, STARTS, SKIPS, RESUMES, CHANGES = (1 << k for k in range(8))
 """Calls that an input may ask for, a bit each: the button's contact is closed; it is switched off by hand, or a button
-may do so; a trip is released; the knob is read."""
+may do so; a trip is released; the knob is read; a program is started anew, skips a segment, or is resumed at segment
+`knob` after `clock` seconds; the settings are changed, to others or back."""
+OTHER_GAIN, OTHER_WEIGHT = 1.5, 0.5
+"""What the gain and the setpoint's weight of the other settings are, in proportion to the design's."""
 NONE = -1e9
 """A setpoint, a time of day or a humidity that is not given."""
 _SWITCHING = """\
     row[{at}] = 0.0f;
     for (int tick = 0; with_ticks && tick < {ticks}; tick++) {{
-        row[{at}] += {prefix}_{output}switch(state, {tick}) ? 1.0f : 0.0f;
+        row[{at}] += {prefix}_{output}switch(&harness_pins, {tick}) ? 1.0f : 0.0f;
     }}"""
 
 
@@ -208,8 +213,16 @@ def adapter_code(design: Design, sources: Sources) -> str:
         statics.append(f"static {sources.prefix}_knob harness_knob;\nstatic float harness_knob_celsius;")
         begin.append(f"        {sources.prefix}_knob_init(&harness_knob);\n        harness_knob_celsius = 0.0f;")
     if design.button is not None:
-        statics.append(f"static {sources.prefix}_button harness_button;\nstatic bool harness_begun;")
-        begin.append(f"        {sources.prefix}_button_init(&harness_button);\n        harness_begun = true;")
+        statics.append(f"static {sources.prefix}_button harness_button;")
+        begin.append(f"        {sources.prefix}_button_init(&harness_button);")
+    switches = any(output.switches for output in outputs_of(design))
+    if switches:
+        # as where the pins are set by an interrupt, which has a state of its own
+        statics.append(f"static {sources.prefix}_state harness_pins;")
+        begin.append(f"        {sources.prefix}_init(&harness_pins, &{sources.prefix}_defaults);")
+    if not sources.form.constant:
+        statics.append(f"static {sources.prefix}_settings harness_other;\nstatic bool harness_is_other;")
+        begin.append("        harness_is_other = false;")
     dew_point = design.setpoint.kind == "follow" and design.setpoint.signal == "dew_point" and not sources.form.fixed
     if dew_point:
         statics.append("static float harness_dew_point;")
@@ -223,9 +236,13 @@ def adapter_code(design: Design, sources: Sources) -> str:
     return _ADAPTER.format(
         row=answer_row,
         none=NONE,
-        statics="\n".join(statics),
-        begin="\n".join(begin),
-        or_first=" || !harness_begun" if design.button is not None else "",
+        statics="\n".join(["static bool harness_begun;", *statics]),
+        begin="\n".join(["        harness_begun = true;", *begin]),
+        calls=_calls_code(design, sources, made),
+        hand_over=f"    {sources.prefix}_asked asked;\n    {sources.prefix}_ask(state, &asked);\n"
+        f"    {sources.prefix}_obey(&harness_pins, &asked);"
+        if switches
+        else "",
         RELEASES=RELEASES,
         dt=made.own("given->dt_s"),
         knob="harness_knob_celsius" if design.knob is not None else "0.0f",
@@ -243,6 +260,38 @@ def adapter_code(design: Design, sources: Sources) -> str:
         outputs=_outputs_code(design, sources.prefix, made),
         alarms="(float)record.alarms",
     )
+
+
+def changes_gains(design: Design) -> bool:
+    """Whether other settings can have another gain without a bump."""
+    law = design.law
+    apart = isinstance(law, Pid) and (law.cool_integral_time_s is not None or law.cool_derivative_time_s is not None)
+    return isinstance(law, Pid) and not law.gain_sets and not apart
+
+
+def _calls_code(design: Design, sources: Sources, made: _Numbers) -> str:
+    """C that leads a program and changes the settings where an input asks for it."""
+    prefix, lines = sources.prefix, []
+    if design.setpoint.kind == "program":
+        resume = f"{prefix}_program_resume(state, given->knob, {made.own('given->clock_s')})"
+        for bit, call in (
+            (STARTS, f"{prefix}_program_start(state)"), (SKIPS, f"(void){prefix}_program_skip(state)"),
+            (RESUMES, f"(void){resume}"),
+        ):  # fmt: skip
+            lines += [f"if ((given->calls & {bit}u) != 0u) {{", f"    {call};", "}"]
+    if not sources.form.constant:
+        lines += [f"if ((given->calls & {CHANGES}u) != 0u) {{", f"    harness_other = {prefix}_defaults;"]
+        if changes_gains(design):
+            for name, share in (("gain_per_celsius", OTHER_GAIN), ("setpoint_weight", OTHER_WEIGHT)):
+                product = (
+                    f"harness_other.{name}, Q16({share})" if sources.form.fixed else f"harness_other.{name} * {share}f"
+                )
+                lines.append(f"    harness_other.{name} = {f'q_mul({product})' if sources.form.fixed else product};")
+        lines += [
+            "    harness_is_other = !harness_is_other;",
+            f"    {prefix}_change_settings(state, harness_is_other ? &harness_other : &{prefix}_defaults);", "}",
+        ]  # fmt: skip
+    return "\n".join("    " + line for line in lines)
 
 
 def _inputs_code(design: Design, prefix: str, made: _Numbers, dew_point: bool, tick: str) -> str:
