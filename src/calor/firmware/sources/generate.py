@@ -155,13 +155,6 @@ def context_of(design: Design, prefix: str, form: Form = PLAIN) -> dict[str, Any
         "alarms": laws.alarm_numbers(design.law, design.guard, isinstance(design.setpoint, Follow)),
         "alarm_kinds": alarms.KINDS,
         "rate_of_rise": alarms.RATE_OF_RISE,
-        "passes_time": not form.fixed
-        and (
-            probe["passes_time"]
-            or bool(design.guard.alarms)
-            or design.law.kind in ("on_off", "stages")
-            or any(output.kind == "relay" for output in outputs)
-        ),
         "has_loop_break": any(alarm.kind == "loop_break" for alarm in design.guard.alarms),
         "alarm_names": _alarm_names(design),
         "latch_mask": f"0x{latched:X}u" if latched else "",

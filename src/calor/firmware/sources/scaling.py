@@ -119,7 +119,6 @@ def probe_context(
         "scaled_by": "table" if table is not None else settings.kind,
         "table": table,
         "fixed": form.fixed,
-        "passes_time": math.isfinite(checks.stuck_s) and not form.fixed,
         "uses_flash": table is not None or (settings.kind == "thermocouple" and converter),
         "by_counts": by_counts,
         "seen": "counts" if by_counts else "code",
