@@ -13,7 +13,7 @@ import pytest
 
 ROOT = Path(__file__).parent.parent
 FLOORS = [["units", "errors", "compiled", "elapsed", "logarithm", "moist_air"], ["settings"], ["sense", "law", "drive", "load"], ["design"], ["loop"], ["demo"],
-          ["identify", "log", "firmware"], ["judge"], ["cli", "desk"]]  # fmt: skip
+          ["identify", "log", "firmware"], ["judge"], ["tune"], ["cli", "desk"]]  # fmt: skip
 CORE = [name for floor in FLOORS for name in floor if name not in ("cli", "desk")]
 
 

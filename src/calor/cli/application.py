@@ -18,6 +18,7 @@ VERBS = (
     "replay",
     "measure",
     "fit",
+    "tune",
     "code",
     "completion",
 )

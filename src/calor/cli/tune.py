@@ -1,0 +1,185 @@
+"""`calor tune`: every rule's gains side by side, run on a trial and judged, and a search that beats them."""
+
+from __future__ import annotations
+
+import contextlib
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import typer
+
+from calor.cli import recording as of
+from calor.cli.common import AS_JSON, DESIGN_FILE, open_design, print_json
+from calor.cli.exit_codes import FAIL, PASS
+from calor.errors import CalorError
+
+if TYPE_CHECKING:
+    from calor.tune.table import Setting
+
+HELP = "Gains by every rule, each run on a trial: exit 0 where some keep all limits, 1 where none do, 2 bad input."
+METHODS = ("model", "step", "relay")
+WIDTH = 110
+
+
+def command(
+    file: Path = DESIGN_FILE,
+    trial: str = typer.Option(None, "--trial", metavar="NAME", help="Which trial; the first where left out."),
+    method: str = typer.Option("model", "--method", metavar="|".join(METHODS), help="What is found out, and how."),
+    rule: list[str] = typer.Option(["all"], "--rule", metavar="NAME|all", help="Which rule; again for more."),
+    search: bool = typer.Option(False, "--search", help="Search for less error on all trials, inside their limits."),
+    ms: float = typer.Option(1.6, "--ms", metavar="N", help="With --search: the greatest Ms, from 1.1 to 10."),
+    seed: int = typer.Option(1, "--seed", metavar="N", help="With --search: where it begins."),
+    swing: float = typer.Option(None, "--swing", metavar="CELSIUS", help="How far a test may swing; four bands."),
+    log: Path = typer.Option(None, "--from", metavar="LOG.csv", help="Take the model from a recorded run."),
+    ambient: str = typer.Option("auto", "--ambient", metavar="T|fit|start", help="With --from: the ambient."),
+    out: Path = typer.Option(None, "--out", metavar="DESIGN", help="Write the design with the best gains."),
+    as_json: bool = AS_JSON,
+) -> int:
+    from calor.cli.progress import shown_share
+    from calor.tune import report, table
+    from calor.tune.known import known_by
+    from calor.tune.rules import BY_NAME
+    from calor.tune.search import searched
+
+    if method not in METHODS:
+        raise CalorError("calor tune: --method", f"takes {', '.join(METHODS)}", repr(method))
+    for name in rule:
+        if name != "all" and name not in BY_NAME:
+            raise CalorError("calor tune: --rule", f"takes all, or one of {', '.join(BY_NAME)}", repr(name))
+    if not 1.1 <= ms <= 10.0:
+        raise CalorError("calor tune: --ms", "takes a number from 1.1 to 10", f"{ms:g}")
+    if swing is not None and not 0.0 < swing <= 1000.0:
+        raise CalorError("calor tune: --swing", "takes a number of °C above 0", f"{swing:g}")
+    if out is not None and out.suffix.lower() != ".toml":
+        raise CalorError("calor tune: --out", "writes a design, and takes the name of a .toml file", str(out))
+    design = open_design(file)
+    try:
+        chosen = design.find_trial(trial)
+    except KeyError:
+        names = ", ".join(repr(item.name) for item in design.trial)
+        raise CalorError(
+            f"{file}: --trial", "there is no trial of that name", f"{trial!r}", f"one of {names}"
+        ) from None
+    known: Any = _from_log(design, log, ambient) if log is not None else known_by(design, method, swing)
+    names_of = () if "all" in rule else tuple(rule)
+    every = table.ruled(known.model, known.second, known.limit, names_of)
+    if not every:
+        wanted = "" if "all" in rule else f" ({', '.join(rule)})"
+        raise CalorError(
+            "calor tune",
+            f"no rule goes with what the {known.experiment.method} tells{wanted}",
+            "",
+            "take another method, or --rule all",
+        )
+    rows = table.table(design, (chosen,), known.process, every)
+    found = None
+    if search:
+        with shown_share("searching") as show:
+
+            def watch(share: float, best: Setting) -> None:
+                del best
+                show(share)
+
+            found = searched(design, known.process, rows, ms, seed, watch=watch)
+    row = report.best(rows, found)
+    if out is not None and row is not None:
+        report.write_design(design, row, out, file.read_text(encoding="utf-8"))
+    data = {"design": design.name, "trial": chosen.name} | report.data(known, rows, found)
+    if as_json:
+        print_json(data)
+    else:
+        _print(data, None if row is None or out is None else (row.title, out))
+    return PASS if any(item["pass"] for item in data["rules"]) or (found is not None and found.row.passes) else FAIL
+
+
+def _from_log(design: Any, log: Path, ambient: str) -> Any:
+    from calor.identify.observed import observe
+    from calor.tune.known import known_from
+
+    around: str | float = ambient
+    if ambient not in ("auto", "fit", "start"):
+        with contextlib.suppress(ValueError):
+            around = float(ambient)
+        if not isinstance(around, float):
+            raise CalorError("calor tune: --ambient", "takes a temperature in °C, fit, or start", repr(ambient))
+    given = of.corrections(None, None, None, None, None, None, None, None, None)
+    record = of.open_record(log, given, [], [], False)
+    column = record.ambient_celsius if around == "auto" else None
+    return known_from(
+        design, (observe(record.trace, column, (), around if isinstance(around, float) else None),), around
+    )
+
+
+def _print(data: dict[str, Any], written: tuple[str, Path] | None) -> None:
+    from rich.console import Console
+
+    from calor.judge.text import simple_table
+
+    console = Console(highlight=False, soft_wrap=True, width=max(Console().width, WIDTH))
+    console.print(f"{data['design']}: {data['trial']}")
+    for line in _said(data):
+        console.print(line)
+    rows = simple_table("gains", "gain /°C", "Ti s", "Td s", "overshoot", "in band", "IAE", "Ms", "margins", "verdict")
+    every = sorted(
+        data["rules"],
+        key=lambda row: (row["rule"] != "present", not row["pass"], row["metrics"]["iae_celsius_s"] or 0.0),
+    )
+    for row in (*every, *([data["search"]] if "search" in data else [])):
+        metrics = row["metrics"]
+        rows.add_row(
+            row["title"], f"{row['gain_per_celsius']:.4g}", f"{row['integral_time_s']:.4g}",
+            f"{row['derivative_time_s']:.3g}", _figure(metrics["overshoot_celsius"], ".2f"),
+            _figure(metrics["time_to_band_s"], ".0f"), _figure(metrics["iae_celsius_s"], ".0f"),
+            _figure(row["ms"], ".2f"),
+            "unstable" if row["stable"] is False
+            else f"{_figure(row['gain_margin'], '.1f')} · {_figure(row['phase_margin_deg'], '.0f')}°",
+            "passes" if row["pass"] else f"fails {len(row['fails'])}",
+        )  # fmt: skip
+    console.print(rows)
+    for row in data["rules"]:
+        if row["note"]:
+            console.print(f"{row['title']}: {row['note']}")
+    if "search" in data:
+        found = data["search"]
+        console.print(
+            f"search: {found['evaluations']} settings on {len(found['trials'])} trials, Ms up to {found['ms_bound']:g}:"
+            f" weight {found['setpoint_weight']:.2f}, filter {found['derivative_filter']:.1f}"
+        )
+    if written is not None:
+        console.print(f"wrote {written[1]} with the gains of {written[0]}")
+
+
+def _said(data: dict[str, Any]) -> list[str]:
+    """What was found out about the load, and what that took."""
+    lines, model, test = [], data["model"], data["experiment"]
+    if test["expected_s"] is not None:
+        lines.append(
+            f"{test['method']} test: expected {test['expected_s']:.0f} s and a swing of"
+            f" {test['expected_swing_celsius']:.3g} °C; took {test['took_s']:.0f} s and {test['swing_celsius']:.3g} °C"
+        )
+    if model is not None and model["kind"] == "integrating":
+        lines.append(
+            f"model: integrating, {model['rate_celsius_per_s']:.4g} °C/s at full output, dead time"
+            f" {model['dead_time_s']:.4g} s"
+        )
+    elif model is not None:
+        lines.append(
+            f"model: rise {model['rise_celsius']:.4g} °C, time constant {model['time_constant_s']:.4g} s, dead time"
+            f" {model['dead_time_s']:.4g} s"
+        )
+    if test["ultimate_gain_per_celsius"] is not None:
+        line = (
+            f"at its limit: gain {test['ultimate_gain_per_celsius']:.4g} /°C, period {test['ultimate_period_s']:.4g} s"
+        )
+        if test["gain_error_share"] is not None:
+            line += (
+                f" by the describing function, {abs(test['gain_error_share']) * 100.0:.0f} %"
+                f" {'below' if test['gain_error_share'] < 0.0 else 'above'} the true"
+                f" {test['true_gain_per_celsius']:.4g}"
+            )
+        lines.append(line)
+    return lines
+
+
+def _figure(value: float | None, form: str) -> str:
+    return "–" if value is None else f"{value:{form}}"

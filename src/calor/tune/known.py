@@ -1,0 +1,188 @@
+"""What tuning knows of a load: by its model, a step test, a relay test, or a record; and what that took."""
+
+from __future__ import annotations
+
+import contextlib
+import math
+from dataclasses import dataclass
+from typing import Any, Literal
+
+import numpy as np
+
+from calor.design.model import Design
+from calor.errors import CalorError
+from calor.identify.fit import Asked, fit_order
+from calor.identify.observed import Observed
+from calor.loop.trace import Trace
+from calor.tune import relay, step_test
+from calor.tune.margins import ultimate
+from calor.tune.model import Model, model_of, of_load
+from calor.tune.process import PLACES, Process, Working, process_of
+from calor.tune.rules import Ultimate
+
+Method = Literal["model", "step", "relay"]
+METHODS: tuple[Method, ...] = ("model", "step", "relay")
+FAR_CELSIUS = 1e-4
+
+
+@dataclass(frozen=True)
+class Experiment:
+    """A test: how it was made, what it was expected to take and took, and gain and period at the limit it tells.
+
+    `gain_error_share` is how far the describing function is from the true gain of the simulated load; the time constant
+    and dead time are those of the exact waveform. None: not told by this method.
+    """
+
+    method: str
+    expected_s: float | None = None
+    expected_swing_celsius: float | None = None
+    took_s: float | None = None
+    swing_celsius: float | None = None
+    ultimate_gain_per_celsius: float | None = None
+    ultimate_period_s: float | None = None
+    true_gain_per_celsius: float | None = None
+    gain_error_share: float | None = None
+    time_constant_s: float | None = None
+    dead_time_s: float | None = None
+    output_low: float | None = None
+    output_high: float | None = None
+    hysteresis_celsius: float | None = None
+    trace: Trace | None = None
+
+
+@dataclass(frozen=True)
+class Known:
+    """What rules are given: a model of first order or integrating, one of second order, gain and period at the limit;
+    `process` is the linear loop that margins are of."""
+
+    process: Process
+    model: Model | None
+    second: Model | None
+    limit: Ultimate | None
+    experiment: Experiment
+
+
+def may_be_tuned(design: Design) -> None:
+    """Raises CalorError where the law has nothing to tune."""
+    if design.law.kind in ("timer", "code"):
+        raise CalorError(
+            "law",
+            f"{design.law.kind} has no gains, and nothing to tune",
+            "",
+            "choose law kind pid, on_off or fan_curve",
+        )
+
+
+def known_by(design: Design, method: Method = "model", limit_celsius: float | None = None) -> Known:
+    """What a method finds out about the simulated load at the design's setpoint. Raises CalorError where it cannot."""
+    may_be_tuned(design)
+    process = process_of(design)
+    if method == "step":
+        return _by_step(design, process, limit_celsius)
+    if method == "relay":
+        return _by_relay(design, process, limit_celsius)
+    found = ultimate(process)
+    limit = None if found is None else Ultimate(*found)
+    model = model_of(process, "integrating" if process.integrates else "first_order")
+    second = None
+    if not process.integrates:
+        with contextlib.suppress(CalorError):
+            second = model_of(process, "second_order")
+    told = Experiment(
+        "model", ultimate_gain_per_celsius=limit.gain_per_celsius if limit else None,
+        ultimate_period_s=limit.period_s if limit else None,
+    )  # fmt: skip
+    return Known(process, model, second, limit, told)
+
+
+def _by_step(design: Design, process: Process, limit_celsius: float | None) -> Known:
+    plan = step_test.planned(design, limit_celsius=limit_celsius)
+    found = step_test.carried_out(design, plan, "integrating" if process.integrates else "first_order")
+    limit = _limit_of(found.model, process.period_s)
+    told = Experiment(
+        "step", plan.expected_s, plan.expected_swing_celsius, found.took_s, found.swing_celsius,
+        limit.gain_per_celsius if limit else None, limit.period_s if limit else None,
+        output_low=min(plan.before, plan.after), output_high=max(plan.before, plan.after), trace=found.trace,
+    )  # fmt: skip
+    return Known(process, found.model, None, limit, told)
+
+
+def _by_relay(design: Design, process: Process, limit_celsius: float | None) -> Known:
+    plan = relay.planned(design, limit_celsius=limit_celsius)
+    found = relay.carried_out(design, plan)
+    model = None
+    if found.time_constant_s is not None and found.dead_time_s is not None:
+        rise = abs(process.rise_celsius)
+        model = Model(
+            "first_order", rise, found.time_constant_s, 0.0, found.dead_time_s, rise / found.time_constant_s,
+            0.0, found.swing_celsius,
+        )  # fmt: skip
+    limit = Ultimate(found.ultimate_gain_per_celsius, found.ultimate_period_s)
+    told = Experiment(
+        "relay", plan.expected_s, plan.expected_swing_celsius, found.took_s, found.swing_celsius, *limit,
+        found.true_gain_per_celsius, found.error_share, found.time_constant_s, found.dead_time_s,
+        plan.middle - plan.amplitude, plan.middle + plan.amplitude, plan.hysteresis_celsius, found.trace,
+    )  # fmt: skip
+    return Known(process, model, None, limit, told)
+
+
+def known_from(design: Design, records: tuple[Observed, ...], ambient: str | float = "auto") -> Known:
+    """What recorded runs tell: a model fitted to them, and its gain and period at the limit. Raises CalorError."""
+    may_be_tuned(design)
+    fit = fit_order(records, "auto", Asked(ambient))
+    wait_s = 0.5 * float(design.law.period_s) + 0.5 * float(getattr(design.drive, "window_s", 0.0))
+    model = of_load(fit.load, wait_s)
+    second = None
+    if model.kind == "second_order":
+        second = model
+        model = of_load(fit_order(records, "1", Asked(ambient)).load, wait_s)
+    limit = _limit_of(second or model, float(design.law.period_s))
+    span_s = max(float(record.time_s[-1]) for record in records)
+    swing = max(float(np.nanmax(record.celsius) - np.nanmin(record.celsius)) for record in records)
+    told = Experiment(
+        "record", took_s=span_s, swing_celsius=swing,
+        ultimate_gain_per_celsius=limit.gain_per_celsius if limit else None,
+        ultimate_period_s=limit.period_s if limit else None,
+    )  # fmt: skip
+    return Known(sampled(second or model, float(design.law.period_s)), model, second, limit, told)
+
+
+def _limit_of(model: Model, period_s: float) -> Ultimate | None:
+    found = ultimate(sampled(model, period_s))
+    return None if found is None else Ultimate(*found)
+
+
+def sampled(model: Model, period_s: float) -> Process:
+    """A model as a sampled process; half a control step, which is in its dead time, is taken out again."""
+    dead_s = max(model.dead_time_s - 0.5 * period_s, 0.0)
+    whole = math.floor(dead_s / period_s + 1e-9)
+    rest_s = max(dead_s - whole * period_s, 0.0)
+    rates = np.zeros((PLACES, PLACES))
+    given = np.zeros(PLACES)
+    if model.kind == "integrating":
+        given[0] = model.rate_celsius_per_s
+    else:
+        rates[0, 0] = -1.0 / model.time_constant_s
+        given[0] = model.rise_celsius / model.time_constant_s
+    if model.second_time_constant_s > 0.0:
+        rates[3, 0], rates[3, 3] = 1.0 / model.second_time_constant_s, -1.0 / model.second_time_constant_s
+    transition, late = _held(rates, given, period_s - rest_s)
+    early = transition @ _held(rates, given, rest_s)[1]
+    transition, _ = _held(rates, given, period_s)
+    if model.second_time_constant_s <= 0.0:
+        # the reading is the temperature itself
+        transition[3], late[3], early[3] = transition[0], late[0], early[0]
+    return Process(
+        Working(math.nan, math.nan, math.nan), period_s, dead_s, transition, early, late, whole, None,
+        model.rise_celsius, model.time_constant_s,
+    )  # fmt: skip
+
+
+def _held(rates: Any, given: Any, dt_s: float) -> tuple[Any, Any]:
+    """(transition, input) of a linear system over a time with its input held. Source: any text on sampled systems."""
+    from scipy.linalg import expm  # type: ignore[import-untyped, unused-ignore]
+
+    whole = np.zeros((PLACES + 1, PLACES + 1))
+    whole[:PLACES, :PLACES], whole[:PLACES, PLACES] = rates, given
+    moved = expm(whole * dt_s)
+    return moved[:PLACES, :PLACES].copy(), moved[:PLACES, PLACES].copy()
