@@ -130,7 +130,7 @@ BAD = {
     "at the end": ({"load": LAG, "setpoint": "celsius = 120"}, "at its end", "relay test"),
     "noise": (
         {"load": LAG.replace("30", "1"), "setpoint": "celsius = 60", "probe": 'kind = "ideal"\nnoise_celsius = 4'},
-        "as wide as the load swings", "relay test: hysteresis",
+        "as wide as it may swing", "relay test: hysteresis",
     ),
 }  # fmt: skip
 

@@ -11,6 +11,7 @@ ROOMS = [
     "calor.desk.loop.room:LoopRoom",
     "calor.desk.probe.room:ProbeRoom",
     "calor.desk.logs.room:LogsRoom",
+    "calor.desk.tune.room:TuneRoom",
     "calor.desk.code.room:CodeRoom",
 ]
 

@@ -95,6 +95,30 @@ def known_by(design: Design, method: Method = "model", limit_celsius: float | No
     return Known(process, model, second, limit, told)
 
 
+@dataclass(frozen=True)
+class Planned:
+    """What a test is expected to take: between which outputs it goes, for how long, how far it swings."""
+
+    output_low: float
+    output_high: float
+    expected_s: float
+    expected_swing_celsius: float
+
+
+def planned(design: Design, method: Method, limit_celsius: float | None = None) -> Planned | None:
+    """What the test of a method would take; None where there is none to be made. Raises CalorError where it cannot."""
+    may_be_tuned(design)
+    if method == "step":
+        step = step_test.planned(design, limit_celsius=limit_celsius)
+        ends = sorted((step.before, step.after))
+        return Planned(ends[0], ends[1], step.expected_s, step.expected_swing_celsius)
+    if method == "relay":
+        test = relay.planned(design, limit_celsius=limit_celsius)
+        low, high = test.middle - test.amplitude, test.middle + test.amplitude
+        return Planned(low, high, test.expected_s, test.expected_swing_celsius)
+    return None
+
+
 def _by_step(design: Design, process: Process, limit_celsius: float | None) -> Known:
     plan = step_test.planned(design, limit_celsius=limit_celsius)
     found = step_test.carried_out(design, plan, "integrating" if process.integrates else "first_order")
@@ -176,6 +200,18 @@ def sampled(model: Model, period_s: float) -> Process:
         Working(math.nan, math.nan, math.nan), period_s, dead_s, transition, early, late, whole, None,
         model.rise_celsius, model.time_constant_s,
     )  # fmt: skip
+
+
+def fit_over_step(process: Process, model: Model) -> tuple[Any, Any, Any]:
+    """(times in s, what a small step changes, what the model says of it, °C), as far as the model was fitted."""
+    from calor.tune.model import ROWS, STEP_SIZE, step_span_s
+
+    steps = max(round(step_span_s(process) / process.period_s), 40)
+    every = max(1, steps // ROWS)
+    sign = -1.0 if math.isfinite(process.rise_celsius) and process.rise_celsius < 0.0 else 1.0
+    own = process.step(STEP_SIZE, steps)[::every]
+    told = sign * sampled(model, process.period_s).step(STEP_SIZE, steps)[::every]
+    return np.arange(len(own)) * every * process.period_s, own, told
 
 
 def _held(rates: Any, given: Any, dt_s: float) -> tuple[Any, Any]:

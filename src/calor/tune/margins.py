@@ -63,10 +63,14 @@ def frequencies(process: Process) -> npt.NDArray[np.float64]:
 
 def margins_of(process: Process, gains: Gains) -> Margins:
     """The margins of a loop of a process and PID gains around the working point."""
-    omega = frequencies(process)
-    sign = _sign(process)
-    loop = sign * process.response(omega) * law_response(gains, omega, process.period_s)
+    omega, loop = loop_response(process, gains)
     return margins_from(omega, loop, gains.integral_time_s > 0.0, process.integrates)
+
+
+def loop_response(process: Process, gains: Gains) -> tuple[npt.NDArray[np.float64], Complex]:
+    """(angular frequencies in 1/s, response) of the open loop: what Nyquist's picture shows."""
+    omega = frequencies(process)
+    return omega, _sign(process) * process.response(omega) * law_response(gains, omega, process.period_s)
 
 
 def _sign(process: Process) -> float:

@@ -67,7 +67,7 @@ class Process:
         return not math.isfinite(self.rise_celsius)
 
     def response(self, omega: npt.NDArray[np.float64]) -> Complex:
-        """°C of reading per full output at angular frequencies `omega`, 1/s, below half the sampling; with the filter."""
+        """°C of reading, filtered, per full output at angular frequencies `omega` below half the sampling, 1/s."""
         z = np.exp(1j * omega * self.period_s)
         system = z[:, None, None] * np.eye(PLACES) - self.transition
         given = self.late[None, :] + self.early[None, :] / z[:, None]

@@ -106,6 +106,11 @@ def planned(
         )
     epsilon = default_hysteresis_celsius(design) if hysteresis_celsius is None else hysteresis_celsius
     limit = 4.0 * design.limits.band_celsius if limit_celsius is None else limit_celsius
+    if 2.0 * epsilon >= limit:
+        raise CalorError(
+            "relay test: hysteresis", f"is as wide as it may swing ({limit:.3g} °C), to stand above the noise",
+            f"{epsilon:.3g} °C", "less noise or a filter, a finer converter, or a wider limit",
+        )  # fmt: skip
     d = room if amplitude is None else amplitude
     if d > room + 1e-9:
         raise CalorError(

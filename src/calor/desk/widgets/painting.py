@@ -98,7 +98,9 @@ def paint_curve(painter: QPainter, curve: Curve, to_x: Callable[[Any], Any], to_
     known = np.isfinite(x) & np.isfinite(y)
     edges = np.flatnonzero(np.diff(known.astype(np.int8), prepend=0, append=0))
     stretches = [slice(begin, end) for begin, end in zip(edges[::2], edges[1::2], strict=True)]
-    if known.any() and len(x) > DENSE_PER_PX * max(float(np.ptp(x[known])), 1.0):
+    many = known.any() and len(x) > DENSE_PER_PX * max(float(np.ptp(x[known])), 1.0)
+    # a curve that turns back, as a circle does, is drawn from point to point
+    if many and bool((np.diff(x[known]) >= 0.0).all()):
         for part in stretches:
             paint_dense(painter, curve, x[part], y[part])
         return

@@ -188,6 +188,8 @@ QTableWidget QLineEdit {{ border-radius: 0; padding: 0 2px; min-height: 16px; fo
 QHeaderView {{ background: {t.ground}; border: none; font-size: {SMALL_PX}px; }}
 QHeaderView::section {{ background: {t.ground}; color: {t.quiet}; border: none; border-bottom: 1px solid {t.rule};
     font-size: {SMALL_PX}px; padding: 1px 4px; }}
+QHeaderView::up-arrow, QHeaderView::down-arrow {{ width: 7px; height: 7px; subcontrol-origin: padding;
+    subcontrol-position: top center; }}
 QProgressBar {{ border: none; background: {t.grid}; max-height: 4px; }}
 QProgressBar::chunk {{ background: {t.heat}; }}
 """

@@ -1,0 +1,72 @@
+"""The Tune room: a test on the simulated load, every rule's gains side by side, and a search that beats them."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from calor.desk.room import Command, Page, Room
+from calor.desk.state.desk import Desk
+
+if TYPE_CHECKING:
+    from calor.desk.tune.work import TuneWork
+
+
+class TuneRoom(Room):
+    """What is found out and searched for is made when the room is first used, and goes on when it is left."""
+
+    name, title, purpose = "tune", "Tune", "find gains"
+    has_ribbon, has_bench = False, False
+
+    def __init__(self, desk: Desk) -> None:
+        super().__init__(desk)
+        self._work: TuneWork | None = None
+
+    @property
+    def work(self) -> TuneWork:
+        """What is going on, and what was found."""
+        if self._work is None:
+            from calor.desk.tune.work import TuneWork
+
+            self._work = TuneWork(self.desk)
+            self._work.changed.connect(self.work_changed)
+        return self._work
+
+    def build(self) -> Page:
+        from calor.desk.tune.page import TunePage
+
+        return TunePage(self.desk, self.work)
+
+    def entered(self) -> None:
+        # the first look costs a second or two, and is what the room is for
+        if self.work.found is None and not self.work.is_busy:
+            self.work.find()
+
+    @property
+    def at_work(self) -> bool:
+        return self._work is not None and self._work.is_busy
+
+    def commands(self) -> list[Command]:
+        return [
+            Command("Find gains", "", self._find, "", lambda: not self.at_work),
+            Command("Search for gains", "", self._search, "", self._may_search),
+        ]
+
+    def _find(self) -> None:
+        self.desk.view.choose_room(self.name)
+        self.work.find()
+
+    def _search(self) -> None:
+        self.work.search()
+
+    def _may_search(self) -> bool:
+        return self._work is not None and self._work.may_search and not self.at_work
+
+    def escape(self) -> bool:
+        if self.at_work:
+            self.work.stop()
+            return True
+        return False
+
+    def close_down(self) -> None:
+        if self._work is not None:
+            self._work.close()

@@ -1,0 +1,214 @@
+"""What the Tune room has found out and is at: tests, the table of rules, a search, off the GUI thread."""
+
+from __future__ import annotations
+
+import contextlib
+import threading
+from dataclasses import dataclass
+from typing import Any
+
+from PyQt6.QtCore import QObject, pyqtSignal
+
+from calor.design.model import Design
+from calor.design.trial import Trial
+from calor.desk.state.desk import Desk
+from calor.errors import CalorError
+from calor.tune import table
+from calor.tune.known import Known, Method, Planned, fit_over_step, known_by, planned
+from calor.tune.search import MS_BOUND, Searched, Stopped, searched
+from calor.tune.table import Candidate, Setting, with_setting
+
+
+@dataclass(frozen=True)
+class Found:
+    """What was found for a design under a trial: what is known of the load, and a row for each rule."""
+
+    design: Design
+    trial: Trial
+    known: Known
+    rows: tuple[Candidate, ...]
+    fit: tuple[Any, Any, Any] | None = None
+    """Times (s), the load's answer to a small step and the model's, °C."""
+
+
+class TuneWork(QObject):
+    """One thing at a time: a look at the load with the table after it, or a search. What is on can be stopped."""
+
+    changed = pyqtSignal()
+    """Anything is another: what is on, how far it is, what was found."""
+    _done = pyqtSignal(object, object)
+    _went = pyqtSignal(object, float, object)
+    _failed = pyqtSignal(object, str)
+
+    def __init__(self, desk: Desk) -> None:
+        super().__init__()
+        self._desk = desk
+        self.method: Method = "model"
+        self.limit_celsius: float | None = None
+        self.ms_bound = MS_BOUND
+        self.found: Found | None = None
+        self.search_found: Searched | None = None
+        self.plan: Planned | None = None
+        self.doing, self.share, self.trouble, self.plan_trouble = "", 0.0, "", ""
+        self.best: Setting | None = None
+        self._stop = threading.Event()
+        self._thread: threading.Thread | None = None
+        self._done.connect(self._take)
+        self._went.connect(self._show)
+        self._failed.connect(self._say_trouble)
+        desk.document.opened.connect(self._forget)
+        desk.document.changed.connect(self.changed)
+        desk.document.trial_chosen.connect(self.changed)
+
+    @property
+    def is_busy(self) -> bool:
+        """Whether something is on."""
+        return bool(self.doing)
+
+    @property
+    def is_of_design(self) -> bool:
+        """Whether what was found is of the design and trial as they are now."""
+        document = self._desk.document
+        return self.found is not None and self.found.design == document.design and self.found.trial == document.trial
+
+    @property
+    def may_search(self) -> bool:
+        """Whether there are rows to begin from."""
+        return self.found is not None and bool(self.found.rows)
+
+    @property
+    def rows(self) -> list[Candidate]:
+        """All rows, the search's last."""
+        rows = list(self.found.rows) if self.found is not None else []
+        return rows + ([self.search_found.row] if self.search_found is not None else [])
+
+    def _forget(self) -> None:
+        self.stop()
+        self.found, self.search_found, self.trouble, self.plan, self.plan_trouble = None, None, "", None, ""
+        self.changed.emit()
+
+    def want(self, method: Method, limit_celsius: float | None) -> None:
+        """Another test, or another limit of it; what it would take is said at once."""
+        self.method, self.limit_celsius = method, limit_celsius
+        self.look_ahead()
+
+    def look_ahead(self) -> None:
+        """Work out what the chosen test would take."""
+        self.plan, self.plan_trouble = None, ""
+        try:
+            self.plan = planned(self._desk.document.design, self.method, self.limit_celsius)
+        except CalorError as error:
+            self.plan_trouble = str(error)
+        self.changed.emit()
+
+    # ---- the work
+
+    def find(self) -> None:
+        """Look at the load by the chosen method, and run every rule on the trial."""
+        document = self._desk.document
+        self._begin("finding gains", self._find, document.design, document.trial, self.method, self.limit_celsius)
+
+    def search(self) -> None:
+        """Search for less error than the best row has."""
+        if self.found is not None:
+            self.search_found = None
+            self._begin("searching", self._search, self.found, self.ms_bound)
+
+    def stop(self) -> None:
+        """End what is on; of a search the best so far is kept."""
+        self._stop.set()
+
+    def close(self) -> None:
+        """End what is on, and wait until it has."""
+        self.stop()
+        if self._thread is not None:
+            self._thread.join(60.0)
+            self._thread = None
+
+    def _begin(self, doing: str, work: Any, *given: Any) -> None:
+        self.close()
+        self._stop = threading.Event()
+        self.doing, self.share, self.trouble, self.best = doing, 0.0, "", None
+        self._thread = threading.Thread(target=self._work, args=(self._stop, work, *given), name="tuning", daemon=True)
+        self._thread.start()
+        self.changed.emit()
+
+    def _work(self, stop: threading.Event, work: Any, *given: Any) -> None:
+        # at the very end the receiver may be gone
+        with contextlib.suppress(RuntimeError):
+            try:
+                result = work(stop, *given)
+            except Stopped:
+                self._failed.emit(stop, "stopped")
+            except CalorError as error:
+                self._failed.emit(stop, str(error))
+            except Exception as error:  # whatever it was, the room says it in a line
+                self._failed.emit(stop, f"it could not be done: {type(error).__name__}: {error}")
+            else:
+                self._done.emit(stop, result)
+
+    def _find(self, stop: threading.Event, design: Design, trial: Trial, method: Method, limit: float | None) -> Found:
+        known = known_by(design, method, limit)
+        self._went.emit(stop, 0.5, None)
+        every = table.ruled(known.model, known.second, known.limit)
+        done = 0
+
+        def watch(row: Candidate) -> None:
+            nonlocal done
+            del row
+            done += 1
+            if stop.is_set():
+                raise Stopped
+            self._went.emit(stop, 0.5 + 0.5 * done / (len(every) + 1), None)
+
+        rows = table.table(design, (trial,), known.process, every, watch)
+        fit = None if known.model is None else fit_over_step(known.process, known.model)
+        return Found(design, trial, known, tuple(rows), fit)
+
+    def _search(self, stop: threading.Event, found: Found, ms_bound: float) -> Searched:
+        def watch(share: float, best: Setting) -> None:
+            if stop.is_set():
+                raise Stopped
+            self._went.emit(stop, share, best)
+
+        return searched(found.design, found.known.process, list(found.rows), ms_bound, watch=watch)
+
+    # ---- what came of it, in the GUI thread
+
+    def _take(self, stop: threading.Event, result: Any) -> None:
+        if stop is not self._stop:
+            return
+        self.doing = ""
+        if isinstance(result, Found):
+            self.found, self.search_found = result, None
+        else:
+            self.search_found = result
+        self.changed.emit()
+
+    def _show(self, stop: threading.Event, share: float, best: Setting | None) -> None:
+        if stop is self._stop and self.doing:
+            self.share, self.best = share, best or self.best
+            self.changed.emit()
+
+    def _say_trouble(self, stop: threading.Event, text: str) -> None:
+        if stop is self._stop:
+            self.doing, self.trouble = "", text
+            self.changed.emit()
+
+    # ---- what is done with a row
+
+    def design_with(self, row: Candidate) -> Design:
+        """The open design with a row's gains."""
+        return with_setting(self._desk.document.design, row.setting)
+
+    def try_out(self, row: Candidate) -> None:
+        """Show what a row's gains do as a ghost in the Loop room's strip."""
+        self._desk.runs.try_out(self.design_with(row))
+        self._desk.say("note", f"{row.title}: tried as a ghost in Loop; Keep takes the gains, Escape drops them.")
+
+    def keep(self, row: Candidate) -> None:
+        """Take a row's gains into the design, in one step that can be undone."""
+        document = self._desk.document
+        document.end_merging()
+        document.edit(self.design_with(row), f"take the gains of {row.title}")
+        self._desk.say("note", f"The gains of {row.title} are in the design; Ctrl+Z takes them back.")

@@ -1,0 +1,121 @@
+"""The Tune room: rules side by side, tests that say beforehand what they take, a search that can be stopped, Keep."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+import pytest
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QLabel
+
+from calor.desk.tune.rules_table import COLUMNS
+from calor.law.pid import Pid
+
+FILM_BATH = 3
+
+
+def opened(desk: Callable[..., Any], qtbot: Any, number: int = FILM_BATH) -> tuple[Any, Any, Any]:
+    """(window, room's page, its work) with the first look done."""
+    window = desk()
+    window.files.open_demo(number)
+    window._choose_room("tune")
+    page, work = window.room("tune").page, window.room("tune").work
+    assert work.is_busy and window.room("tune").at_work  # entered the first time it looks by itself
+    qtbot.waitUntil(lambda: not work.is_busy, timeout=120_000)
+    assert work.trouble == "" and work.found is not None
+    return window, page, work
+
+
+def column(page: Any, name: str) -> list[str]:
+    at = COLUMNS.index(name)
+    return [page.table.item(row, at).text() for row in range(page.table.rowCount())]
+
+
+def test_rules_side_by_side(desk: Any, qtbot: Any) -> None:
+    """Best first; sorted by any column; a row is explained, tried and kept in one step that can be undone."""
+    window, page, _ = opened(desk, qtbot)
+    names = column(page, "Gains")
+    assert len(names) >= 15 and any(name.startswith("Present gains") for name in names)
+    verdicts = column(page, "Verdict")
+    assert verdicts == sorted(verdicts, key=lambda text: text != "passes") and verdicts[0] == "passes"
+    page.table.sortByColumn(COLUMNS.index("Overshoot"), Qt.SortOrder.AscendingOrder)
+    overshoots = [float(text) for text in column(page, "Overshoot")]
+    assert overshoots == sorted(overshoots)
+    row = next(k for k, name in enumerate(column(page, "Gains")) if name.startswith("Tyreus–Luyben, PID"))
+    page.table.selectRow(row)
+    side = page.side
+    assert side.title.text() == "Tyreus–Luyben, PID" and "Tyreus & Luyben 1992" in side.source.text()
+    assert "Ms" in side.margins.text() and "loop" in side.nyquist.plot.curves
+    assert any(item.text() == "Overshoot" for item in side.findChildren(QLabel))
+    document, runs = window.desk.document, window.desk.runs
+    before = document.design
+    side.try_button.click()
+    qtbot.waitUntil(lambda: runs.tried is not None, timeout=60_000)
+    assert document.design == before and "ghost in Loop" in window.notice.text.text()
+    side.keep_button.click()
+    law = document.design.law
+    assert isinstance(law, Pid) and law.gain_per_celsius == pytest.approx(side.row.setting.gains.gain_per_celsius)
+    assert "before the last change" in page.empty.text()
+    document.undo_stack.undo()
+    assert document.design == before
+    # in another unit the same rows, in its figures
+    window.desk.view.set_unit("°F")
+    assert "°F" in page.model.text()
+    window.desk.view.set_unit("°C")
+    present = next(k for k, name in enumerate(column(page, "Gains")) if name.startswith("Present"))
+    page.table.selectRow(present)
+    assert not side.keep_button.isEnabled()
+    document.undo_stack.setClean()
+
+
+def test_a_test_says_beforehand_what_it_takes(desk: Any, qtbot: Any) -> None:
+    window, page, work = opened(desk, qtbot)
+    for method, word in (("relay", "relay"), ("step", "step")):
+        page.methods.buttons[method].click()
+        assert "swing" in page.plan.text() and "%" in page.plan.text() and word in page.find_button.text()
+        page.limit.setText("nonsense")
+        page.limit.editingFinished.emit()
+        assert "takes a number above 0" in window.notice.text.text()
+        page.limit.setText("0,5")
+        page.limit.editingFinished.emit()
+        assert work.limit_celsius == 0.5
+        page.limit.setText("")
+        page.limit.editingFinished.emit()
+        page.find_button.click()
+        assert page.find_button.text() == "Stop"
+        qtbot.waitUntil(lambda: not work.is_busy, timeout=120_000)
+        assert work.found.known.experiment.method == method and "The test took" in page.told.text()
+        assert page.test_chart.isVisibleTo(page) and "reading" in page.test_chart.plot.curves
+    window.desk.document.undo_stack.setClean()
+
+
+def test_a_search_grows_and_stops(desk: Any, qtbot: Any) -> None:
+    window, page, work = opened(desk, qtbot)
+    page.side.bound.setText("0.4")
+    page.side.bound.editingFinished.emit()
+    assert "1.1 to 10" in window.notice.text.text() and page.side.bound.text() == "1.6"
+    page.side.search.click()
+    assert page.side.search.text() == "Stop" and window.room("tune").at_work
+    qtbot.waitUntil(lambda: work.share > 0.1, timeout=120_000)
+    window._choose_room("loop")  # leaving stops nothing
+    assert work.is_busy
+    window._choose_room("tune")
+    page.side.search.click()
+    qtbot.waitUntil(lambda: not work.is_busy, timeout=120_000)
+    assert work.search_found is not None and work.search_found.evaluations < 240
+    assert (
+        any(name.startswith("Search") for name in column(page, "Gains")) and "settings run" in page.side.explain.text()
+    )
+    window.desk.document.undo_stack.setClean()
+    window.files.open_demo(0)
+    assert work.found is None and page.table.isHidden()
+
+
+def test_what_cannot_be_tuned_is_said(desk: Any, qtbot: Any) -> None:
+    window = desk()
+    window.files.open_demo(7)  # the hot-wire cutter: timed pulses
+    window._choose_room("tune")
+    work, page = window.room("tune").work, window.room("tune").page
+    qtbot.waitUntil(lambda: not work.is_busy, timeout=120_000)
+    assert work.found is None and "nothing to tune" in page.problem.text()
