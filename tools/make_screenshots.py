@@ -180,6 +180,16 @@ def main() -> None:
         window.desk.document.set_values("probe", {"calibration": points, "filter": {"kind": "mean", "readings": 8}})
         window.desk.view.choose_room("probe")
 
+    def tuned(window: Window) -> None:
+        window.desk.view.choose_room("tune")
+        work = window.room("tune").work
+        for method in ("model", "relay"):
+            work.want(method, None)
+            work.find()
+            end = time.monotonic() + 60
+            while work.is_busy and time.monotonic() < end:
+                app.processEvents()
+
     scenes: list[tuple[str, int, Callable[[Window], None]]] = [
         ("loop-pid", 0, pid), ("loop-on-off", 0, on_off), ("loop-tried", 0, tried), ("loop-log", 0, overlaid),
         ("loop-trial", 0, faults), ("loop-error", 0, error),
@@ -188,7 +198,7 @@ def main() -> None:
         ("code-own-law", 0, own_law),
         ("demo-film-bath", 3, at("drive", 1)),
         ("demo-dew-heater", 4, at("setpoint", 1)), ("demo-wax-melter", 5, at("setpoint")),
-        ("demo-camera", 6, at("load", 2)), ("demo-foam-cutter", 7, at("law", 1)),
+        ("tune", 0, tuned), ("demo-foam-cutter", 7, at("law", 1)),
     ]  # fmt: skip
     every = [(name, number, "", scene) for name, number, scene in scenes]
     # a room that has no picture of its own yet is shown as it is entered
