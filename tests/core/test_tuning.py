@@ -22,6 +22,7 @@ from calor.tune.known import METHODS, known_by
 from calor.tune.margins import Gains, margins_of
 from calor.tune.process import process_of
 from calor.tune.search import Stopped, searched
+from calor.tune.sheet import sheet
 from calor.tune.table import Setting, ruled, table, with_setting
 from tests.conftest import made
 
@@ -188,3 +189,38 @@ def test_a_row_is_taken_as_a_design() -> None:
     assert row is not None and row.passes and row.name != "present"
     assert min(one.iae_celsius_s for one in rows if one.passes and one.name != "present") == row.iae_celsius_s
     assert report.data(known, rows, None)["model"]["dead_time_s"] > 0.0
+
+
+@pytest.mark.parametrize("demo", DEMOS, ids=lambda demo: demo.design.stem)
+def test_every_demo_is_a_sheet(demo: Any, tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    """As text, as a page, as JSON, in any unit; each line says by which other names it goes and how to verify it."""
+    page = tmp_path / "sheet.html"
+    assert invoke(["sheet", str(demo.design), "--span", "0:400", "--html", str(page)]) == 0
+    text = capsys.readouterr().out
+    assert "also called:" in text and "verify:" in text and "licensed persons" in text
+    html = page.read_text()
+    assert html.startswith("<!DOCTYPE html>") and html.count("<tr>") == text.count("verify:") + 1
+    assert invoke(["sheet", str(demo.design), "--unit", "F", "--json"]) == 0
+    settings = json.loads(capsys.readouterr().out)["settings"]
+    assert all(line["setting"] and line["value"] and line["verify"] for line in settings)
+    assert any("°F" in line["value"] for line in settings)
+
+
+def test_a_sheet_says_the_gains_in_every_dialect(capsys: pytest.CaptureFixture[str]) -> None:
+    """0.22 /°C, 420 s, 25 s: a band of 4.5455 °C, 0.142857 repeats a minute; 1.14 % of a span of 400 °C."""
+    lines = {
+        line.setting: line.value
+        for line in sheet(
+            with_setting(design_of("hatching_cabinet"), Setting(Gains(0.22, 420.0, 25.0), 1.0)), "°C", (0.0, 400.0)
+        )
+    }
+    assert lines["Proportional band"] == "4.55 °C, 1.14 % of the input range; as a gain 22 %/°C"
+    assert lines["Integral"] == "420 s, 7 min, 0.1429 repeats per minute" and lines["Derivative"] == "25 s, 0.4167 min"
+    assert lines["Cycle time"].startswith("10 s") and lines["Action"] == "heating"
+    for options, said in (
+        (["--span", "400:0"], "that rise"),
+        (["--unit", "R"], "C, F or K"),
+        (["--html", "/nowhere/x.html"], "/nowhere"),
+    ):
+        assert invoke(["sheet", str(PIDS["film_bath"].design), *options]) == 2
+        assert said in capsys.readouterr().err

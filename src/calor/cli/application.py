@@ -19,6 +19,7 @@ VERBS = (
     "measure",
     "fit",
     "tune",
+    "sheet",
     "code",
     "completion",
 )
