@@ -18,6 +18,7 @@ import peer_python
 from firmware_sizes import size_table
 from rich.console import Console
 from rich.table import Table
+from tuning import tuning_table
 
 from calor import loop
 from calor.demo import DEMOS
@@ -410,6 +411,7 @@ if __name__ == "__main__":
     many_runs_table()
     firmware_table()
     CONSOLE.print(size_table())
+    CONSOLE.print(tuning_table())
     command_table()
     start_table()
     fit_table()

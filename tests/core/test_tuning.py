@@ -16,6 +16,7 @@ from calor.demo import DEMOS
 from calor.design.file import read
 from calor.design.model import Design
 from calor.errors import CalorError
+from calor.judge.verdict import judge
 from calor.law.pid import Pid
 from calor.tune import relay, report, step_test
 from calor.tune.known import METHODS, known_by
@@ -24,6 +25,7 @@ from calor.tune.process import process_of
 from calor.tune.search import Stopped, searched
 from calor.tune.sheet import sheet
 from calor.tune.table import Setting, ruled, table, with_setting
+from calor.tune.verdict_map import margin_of, verdict_map
 from tests.conftest import made
 
 PIDS = {demo.design.stem: demo for demo in DEMOS if isinstance(read(demo.design).design.law, Pid)}
@@ -224,3 +226,25 @@ def test_a_sheet_says_the_gains_in_every_dialect(capsys: pytest.CaptureFixture[s
     ):
         assert invoke(["sheet", str(PIDS["film_bath"].design), *options]) == 2
         assert said in capsys.readouterr().err
+
+
+def test_the_map_is_what_each_setting_does() -> None:
+    """Filled from coarse to fine; each place is the trial run with its gain and integral time, and its Ms."""
+    design = design_of("film_bath")
+    known, _ = rows_of(design)
+    trial = design.trial[0].model_copy(update={"span_s": 2400.0})
+    own = design.model_copy(update={"trial": (trial,)})
+    middle = Setting(Gains(2.0, 200.0, 0.0), 1.0)
+    shares: list[float] = []
+    made_map = verdict_map(own, trial, known.process, middle, 12, lambda share, so_far: shares.append(share))
+    assert shares == sorted(shares) and shares[0] < 0.1 and shares[-1] == 1.0 and not np.isnan(made_map.margin).any()
+    for row, column in ((0, 0), (5, 6), (11, 3)):
+        gains = Gains(float(made_map.gains_per_celsius[column]), float(made_map.integral_times_s[row]), 0.0)
+        verdict = judge(loop.run(with_setting(own, Setting(gains, 1.0)), trial), own.limits)
+        margin, name = margin_of(verdict)
+        stable = margins_of(known.process, gains)
+        assert made_map.ms[row, column] == pytest.approx(stable.ms)
+        assert made_map.margin[row, column] == pytest.approx(margin if stable.is_stable else -1.0)
+        assert (made_map.margin[row, column] >= 0.0) == (verdict.passes and stable.is_stable)
+        assert made_map.limits[made_map.first[row, column]] == name
+    assert made_map.near(2.0, 200.0) in {(r, c) for r in (5, 6) for c in (5, 6)}

@@ -6,7 +6,7 @@ from collections.abc import Callable
 from typing import Any
 
 import pytest
-from PyQt6.QtCore import Qt
+from PyQt6.QtCore import QPointF, Qt
 from PyQt6.QtWidgets import QLabel
 
 from calor.desk.tune.rules_table import COLUMNS
@@ -119,3 +119,24 @@ def test_what_cannot_be_tuned_is_said(desk: Any, qtbot: Any) -> None:
     work, page = window.room("tune").work, window.room("tune").page
     qtbot.waitUntil(lambda: not work.is_busy, timeout=120_000)
     assert work.found is None and "nothing to tune" in page.problem.text()
+
+
+def test_a_map_is_drawn_and_picked_from(desk: Any, qtbot: Any) -> None:
+    """It grows, is read at the pointer, stops, and a click makes a row of one's own."""
+    window, page, work = opened(desk, qtbot)
+    page.pictures.buttons["map"].click()
+    assert work.doing == "mapping" and page.draw_map.text() == "Stop" and not page.curve.isVisibleTo(page)
+    qtbot.waitUntil(lambda: work.map is not None, timeout=120_000)
+    page.draw_map.click()
+    qtbot.waitUntil(lambda: not work.is_busy, timeout=120_000)
+    made_map, before = work.map, page.table.rowCount()
+    spot = QPointF(page.map.width() / 2.0, page.map.height() / 2.0)
+    page.map._at = page.map.place_of(spot)
+    assert "Gain" in page.map.heading() and page.map.place_of(QPointF(0.0, 0.0)) is None
+    qtbot.mouseClick(page.map, Qt.MouseButton.LeftButton, pos=spot.toPoint())
+    assert page.table.rowCount() == before + 1 and page.side.title.text() == "By hand"
+    row, column_ = made_map.near(
+        page.side.row.setting.gains.gain_per_celsius, page.side.row.setting.gains.integral_time_s
+    )
+    assert page.map.place_of(spot) == (row, column_)
+    window.desk.document.undo_stack.setClean()

@@ -10,9 +10,10 @@ from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QProgressBar, QPushButton, Q
 
 from calor.desk.room import Page
 from calor.desk.state.desk import Desk
+from calor.desk.tune.map_view import MapView
 from calor.desk.tune.rules_table import RulesTable
 from calor.desk.tune.side import SidePanel
-from calor.desk.tune.work import TuneWork
+from calor.desk.tune.work import BY_HAND, TuneWork
 from calor.desk.widgets import theme as look
 from calor.desk.widgets.chart import Chart, padded
 from calor.desk.widgets.fields import Segments, label
@@ -20,13 +21,14 @@ from calor.desk.widgets.painting import Curve
 from calor.tune.table import PRESENT, Candidate
 from calor.units import celsius_to, difference_to, format_difference, format_duration, format_temperature
 
+PICTURES = {"curve": "On the trial", "map": "Map"}
 METHODS = {"model": "Model", "step": "Step", "relay": "Relay"}
 ABOUT = {
     "model": "The load linear around its working point, as the simulation knows it. No test is made.",
     "step": "From rest the output is put to another and left. A model is fitted to the reading.",
     "relay": "The output is switched about what holds the setpoint. Swing and period tell how much gain it stands.",
 }
-LEFT_PX = 250
+LEFT_PX, PICTURES_PX = 250, 216
 MOST_POINTS = 1500
 
 
@@ -43,11 +45,19 @@ class TunePage(Page):
         self.table, self.side = RulesTable(), SidePanel(desk, work)
         self.test_chart = Chart("", most_ticks=(4, 4))
         self.curve = Chart("", most_ticks=(8, 5))
+        self.pictures, self.picture = Segments(PICTURES, "Picture"), "curve"
+        self.pictures.setFixedWidth(PICTURES_PX)
+        self.draw_map, self.map, self.map_bar = QPushButton("Draw the map"), MapView(), QProgressBar()
+        self.map_bar.setRange(0, 100)
+        self.map_bar.setTextVisible(False)
         self._lay_out()
         self.methods.chosen.connect(lambda method: work.want(method, work.limit_celsius))
         self.limit.editingFinished.connect(self._limit_typed)
         self.find_button.clicked.connect(self._find_or_stop)
         self.table.chosen.connect(self._chosen)
+        self.pictures.chosen.connect(self._choose_picture)
+        self.draw_map.clicked.connect(self._map_or_stop)
+        self.map.picked.connect(self._picked)
         self.side.try_asked.connect(work.try_out)
         self.side.keep_asked.connect(work.keep)
         work.changed.connect(self.show_work)
@@ -97,14 +107,22 @@ class TunePage(Page):
         middle.addWidget(self.heading)
         middle.addWidget(self.empty)
         middle.addWidget(self.table)
+        switch = QHBoxLayout()
+        switch.addWidget(self.pictures)
+        switch.addWidget(self.draw_map)
+        switch.addWidget(self.map_bar, 1)
+        switch.addStretch(0)
+        middle.addLayout(switch)
         middle.addWidget(self.curve, 1)
+        middle.addWidget(self.map, 1)
         middle.addStretch(0)
         across.addLayout(middle, 1)
         across.addWidget(self.side)
 
     def tab_order(self) -> list[QWidget]:
         return [
-            *self.methods.buttons.values(), self.limit, self.find_button, self.table, self.side.try_button,
+            *self.methods.buttons.values(), self.limit, self.find_button, self.table,
+            *self.pictures.buttons.values(), self.draw_map, self.side.try_button,
             self.side.keep_button, self.side.bound, self.side.search,
         ]  # fmt: skip
 
@@ -113,7 +131,7 @@ class TunePage(Page):
 
     def set_theme(self, theme: look.Theme) -> None:
         self._theme = theme
-        for painted in (self.test_chart, self.curve, self.table, self.side):
+        for painted in (self.test_chart, self.curve, self.table, self.map, self.side):
             painted.set_theme(theme)
         self._draw()
 
@@ -167,7 +185,7 @@ class TunePage(Page):
         self.problem.setText(trouble[:1].upper() + trouble[1:] + ("" if trouble.endswith(".") or not trouble else "."))
         self.problem.setVisible(bool(trouble))
         self._show_known()
-        shown = (work.found, work.search_found, unit)
+        shown = (work.found, work.search_found, work.by_hand, unit)
         if shown != self._shown:
             self._shown = shown
             self.table.show_rows(work.rows, unit, "" if work.found is None else work.found.trial.name)
@@ -184,7 +202,41 @@ class TunePage(Page):
         self.empty.setText(text)
         self.empty.setVisible(bool(text))
         self.table.setVisible(work.found is not None)
-        self.curve.setVisible(work.found is not None)
+        self._show_pictures()
+
+    # ---- the two pictures under the table
+
+    def _choose_picture(self, name: str) -> None:
+        self.picture = name
+        if name == "map" and self._work.map is None and not self._work.is_busy and self._row is not None:
+            self._work.draw_map(self._row)
+        self._show_pictures()
+
+    def _map_or_stop(self) -> None:
+        if self._work.doing == "mapping":
+            self._work.stop()
+        elif self._row is not None:
+            self._work.draw_map(self._row)
+
+    def _picked(self, gain_per_celsius: float, integral_time_s: float) -> None:
+        if self._row is not None:
+            self.table.name = BY_HAND
+            self._work.pick(self._row, gain_per_celsius, integral_time_s)
+
+    def _show_pictures(self) -> None:
+        work, there, mapping = self._work, self._work.found is not None, self._work.doing == "mapping"
+        self.pictures.show_choice(self.picture)
+        self.pictures.setVisible(there)
+        self.curve.setVisible(there and self.picture == "curve")
+        for widget in (self.map, self.draw_map):
+            widget.setVisible(there and self.picture == "map")
+        self.map_bar.setVisible(mapping and self.picture == "map")
+        self.map_bar.setValue(round(100.0 * work.share))
+        self.draw_map.setText("Stop" if mapping else "Draw about this row")
+        self.draw_map.setEnabled(mapping or not work.is_busy)
+        gains = None if self._row is None else self._row.setting.gains
+        chosen = None if gains is None else (gains.gain_per_celsius, gains.integral_time_s)
+        self.map.show_map(work.map, self._desk.view.unit, work.ms_bound, chosen)
 
     def _planned(self) -> str:
         work, plan, unit = self._work, self._work.plan, self._desk.view.unit
@@ -275,6 +327,7 @@ class TunePage(Page):
         self._row = row
         self.side.show_row(row)
         self._draw()
+        self._show_pictures()
 
     def _draw(self) -> None:
         """The chosen row over the present gains, on the trial."""

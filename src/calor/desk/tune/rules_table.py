@@ -22,7 +22,7 @@ HINTS = (
     "Whether the design's limits are kept on this trial",
 )  # fmt: skip
 VALUE = Qt.ItemDataRole.UserRole
-ROW_PX, HEAD_PX, MOST_ROWS = 20, 26, 20
+ROW_PX, HEAD_PX, MOST_ROWS = 20, 26, 18
 WIDTHS_PX = (44, 52, 62, 64, 52, 50, 50, 54)
 """Of all columns but the first, which takes what is left."""
 

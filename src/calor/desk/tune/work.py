@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import threading
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 from PyQt6.QtCore import QObject, pyqtSignal
@@ -16,7 +16,10 @@ from calor.errors import CalorError
 from calor.tune import table
 from calor.tune.known import Known, Method, Planned, fit_over_step, known_by, planned
 from calor.tune.search import MS_BOUND, Searched, Stopped, searched
-from calor.tune.table import Candidate, Setting, with_setting
+from calor.tune.table import Candidate, Setting, tried, with_setting
+from calor.tune.verdict_map import VerdictMap, verdict_map
+
+BY_HAND = "by_hand"
 
 
 @dataclass(frozen=True)
@@ -49,6 +52,8 @@ class TuneWork(QObject):
         self.found: Found | None = None
         self.search_found: Searched | None = None
         self.plan: Planned | None = None
+        self.map: VerdictMap | None = None
+        self.by_hand: Candidate | None = None
         self.doing, self.share, self.trouble, self.plan_trouble = "", 0.0, "", ""
         self.best: Setting | None = None
         self._stop = threading.Event()
@@ -80,11 +85,13 @@ class TuneWork(QObject):
     def rows(self) -> list[Candidate]:
         """All rows, the search's last."""
         rows = list(self.found.rows) if self.found is not None else []
-        return rows + ([self.search_found.row] if self.search_found is not None else [])
+        rows += [self.search_found.row] if self.search_found is not None else []
+        return rows + ([self.by_hand] if self.by_hand is not None else [])
 
     def _forget(self) -> None:
         self.stop()
-        self.found, self.search_found, self.trouble, self.plan, self.plan_trouble = None, None, "", None, ""
+        self.found, self.search_found, self.map, self.by_hand = None, None, None, None
+        self.trouble, self.plan, self.plan_trouble = "", None, ""
         self.changed.emit()
 
     def want(self, method: Method, limit_celsius: float | None) -> None:
@@ -113,6 +120,23 @@ class TuneWork(QObject):
         if self.found is not None:
             self.search_found = None
             self._begin("searching", self._search, self.found, self.ms_bound)
+
+    def draw_map(self, row: Candidate) -> None:
+        """Run the trial over gain and integral time about a row."""
+        if self.found is not None:
+            self.map = None
+            self._begin("mapping", self._map, self.found, row.setting)
+
+    def pick(self, row: Candidate, gain_per_celsius: float, integral_time_s: float) -> None:
+        """A row of one's own: another gain and integral time with a row's derivative."""
+        if self.found is None:
+            return
+        gains = replace(row.setting.gains, gain_per_celsius=gain_per_celsius, integral_time_s=integral_time_s)
+        found, setting = self.found, replace(row.setting, gains=gains)
+        self.by_hand = tried(
+            found.design, (found.trial,), found.known.process, BY_HAND, "By hand", "picked on the map", setting
+        )
+        self.changed.emit()
 
     def stop(self) -> None:
         """End what is on; of a search the best so far is kept."""
@@ -173,6 +197,14 @@ class TuneWork(QObject):
 
         return searched(found.design, found.known.process, list(found.rows), ms_bound, watch=watch)
 
+    def _map(self, stop: threading.Event, found: Found, middle: Setting) -> VerdictMap:
+        def watch(share: float, so_far: VerdictMap) -> None:
+            if stop.is_set():
+                raise Stopped
+            self._went.emit(stop, share, so_far)
+
+        return verdict_map(found.design, found.trial, found.known.process, middle, watch=watch)
+
     # ---- what came of it, in the GUI thread
 
     def _take(self, stop: threading.Event, result: Any) -> None:
@@ -180,14 +212,20 @@ class TuneWork(QObject):
             return
         self.doing = ""
         if isinstance(result, Found):
-            self.found, self.search_found = result, None
+            self.found, self.search_found, self.map, self.by_hand = result, None, None, None
+        elif isinstance(result, VerdictMap):
+            self.map = result
         else:
             self.search_found = result
         self.changed.emit()
 
-    def _show(self, stop: threading.Event, share: float, best: Setting | None) -> None:
+    def _show(self, stop: threading.Event, share: float, so_far: Setting | VerdictMap | None) -> None:
         if stop is self._stop and self.doing:
-            self.share, self.best = share, best or self.best
+            self.share = share
+            if isinstance(so_far, VerdictMap):
+                self.map = so_far
+            else:
+                self.best = so_far or self.best
             self.changed.emit()
 
     def _say_trouble(self, stop: threading.Event, text: str) -> None:
