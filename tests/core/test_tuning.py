@@ -24,6 +24,7 @@ from calor.tune.margins import Gains, margins_of
 from calor.tune.process import process_of
 from calor.tune.search import Stopped, searched
 from calor.tune.sheet import sheet
+from calor.tune.spread import PARTS, line_of, other_load, spread
 from calor.tune.table import Setting, ruled, table, with_setting
 from calor.tune.verdict_map import margin_of, verdict_map
 from tests.conftest import made
@@ -248,3 +249,27 @@ def test_the_map_is_what_each_setting_does() -> None:
         assert (made_map.margin[row, column] >= 0.0) == (verdict.passes and stable.is_stable)
         assert made_map.limits[made_map.first[row, column]] == name
     assert made_map.near(2.0, 200.0) in {(r, c) for r in (5, 6) for c in (5, 6)}
+
+
+@pytest.mark.parametrize(
+    "demo", [demo for demo in DEMOS if demo.design.stem in PIDS], ids=lambda demo: demo.design.stem
+)
+def test_other_loads_are_off_as_said(demo: Any) -> None:
+    """Gain, dead time and time constant 30 % up and down: the linear process of each differs so, and no more."""
+    design = read(demo.design).design
+    plain = process_of(design)
+    for part, factor in ((part, factor) for part in PARTS for factor in (0.7, 1.3)):
+        load = other_load(design.load, part, factor)
+        if load is None:
+            continue
+        other = process_of(design.model_copy(update={"load": load}))
+        if part == "dead time":
+            assert other.dead_time_s - plain.dead_time_s == pytest.approx((factor - 1.0) * design.load.dead_time_s)
+        elif part == "time constant":
+            assert other.rise_celsius == pytest.approx(plain.rise_celsius, rel=1e-3)
+            assert other.time_constant_s == pytest.approx(factor * plain.time_constant_s, rel=0.03)
+        elif design.load.kind not in ("thermoelectric", "liquid"):
+            assert other.rise_celsius == pytest.approx(factor * plain.rise_celsius, rel=0.02)
+    others = spread(design, design.trial[0], Setting(Gains(0.2, 300.0, 10.0), 1.0))
+    assert 4 <= len(others) <= 6 and all(one.passes == (one.margin >= -1e-12) for one in others)
+    assert f"of {len(others)}" in line_of(others) and line_of([]) == ""

@@ -842,6 +842,6 @@ def test_rooms_are_built_when_they_are_first_opened(desk: Desk, qtbot: Any) -> N
         window.room("probe").page.transfer.plot.theme is window.theme
     )  # it is in the theme chosen before it was there
     window.desk.view.go_back()
-    qtbot.keyClick(window, Qt.Key.Key_3, Qt.KeyboardModifier.ControlModifier)
+    qtbot.keyClick(window, Qt.Key.Key_4, Qt.KeyboardModifier.ControlModifier)
     assert code.is_built and window.room("code").page.isVisible()
     window.toggle_theme()

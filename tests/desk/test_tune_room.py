@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from pathlib import Path
 from typing import Any
 
 import pytest
 from PyQt6.QtCore import QPointF, Qt
-from PyQt6.QtWidgets import QLabel
+from PyQt6.QtWidgets import QFileDialog, QLabel
 
 from calor.desk.tune.rules_table import COLUMNS
 from calor.law.pid import Pid
@@ -32,7 +33,7 @@ def column(page: Any, name: str) -> list[str]:
     return [page.table.item(row, at).text() for row in range(page.table.rowCount())]
 
 
-def test_rules_side_by_side(desk: Any, qtbot: Any) -> None:
+def test_rules_side_by_side(desk: Any, qtbot: Any, monkeypatch: pytest.MonkeyPatch, tmp_path: Path) -> None:
     """Best first; sorted by any column; a row is explained, tried and kept in one step that can be undone."""
     window, page, _ = opened(desk, qtbot)
     names = column(page, "Gains")
@@ -48,6 +49,12 @@ def test_rules_side_by_side(desk: Any, qtbot: Any) -> None:
     assert side.title.text() == "Tyreus–Luyben, PID" and "Tyreus & Luyben 1992" in side.source.text()
     assert "Ms" in side.margins.text() and "loop" in side.nyquist.plot.curves
     assert any(item.text() == "Overshoot" for item in side.findChildren(QLabel))
+    assert "On loads 30 % off it passes" in side.spread.text()
+    for place, said in ((tmp_path / "sheet.html", "Wrote"), (tmp_path / "none" / "sheet.html", "could not be written")):
+        monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_, place=place: (str(place), ""))
+        side.sheet.click()
+        assert said in window.notice.text.text()
+    assert "Proportional band" in (tmp_path / "sheet.html").read_text()
     document, runs = window.desk.document, window.desk.runs
     before = document.design
     side.try_button.click()

@@ -13,6 +13,7 @@ from calor.errors import CalorError, unwritable
 
 if TYPE_CHECKING:
     from calor.design.model import Design
+    from calor.design.trial import Trial
     from calor.loop.trace import Trace
 
 DESIGN_FILE = typer.Argument(..., metavar="FILE", help="Design file (TOML).")
@@ -44,6 +45,15 @@ def open_design(path: Path) -> Design:
 
     listen(lambda line: print(f"calor: {line}", file=sys.stderr))
     return file.read(path).design
+
+
+def chosen_trial(design: Design, file: Path, name: str | None) -> Trial:
+    """The trial that --trial names, the first where it names none. Raises CalorError."""
+    try:
+        return design.find_trial(name)
+    except KeyError:
+        names = ", ".join(repr(item.name) for item in design.trial)
+        raise CalorError(f"{file}: --trial", "there is no trial of that name", f"{name!r}", f"one of {names}") from None
 
 
 def write_csv(trace: Trace, path: Path) -> None:

@@ -7,9 +7,8 @@ from typing import Any
 
 import typer
 
-from calor.cli.common import AS_JSON, DESIGN_FILE, open_design, print_json, write_csv
+from calor.cli.common import AS_JSON, DESIGN_FILE, chosen_trial, open_design, print_json, write_csv
 from calor.cli.exit_codes import FAIL, PASS
-from calor.errors import CalorError
 
 HELP = "Simulate a trial and judge it: exit 0 pass, 1 fail, 2 bad input."
 OPTIONS = {"controller": "--with"}
@@ -34,13 +33,7 @@ def command(
     from calor.loop.simulate import steps_of
 
     design = open_design(file)
-    try:
-        chosen = design.find_trial(trial)
-    except KeyError:
-        names = ", ".join(repr(item.name) for item in design.trial)
-        raise CalorError(
-            f"{file}: --trial", "there is no trial of that name", f"{trial!r}", f"one of {names}"
-        ) from None
+    chosen = chosen_trial(design, file, trial)
     law: Any = design.law
     if allow_code and law.kind == "code":
         consent.allow(own_file(law))

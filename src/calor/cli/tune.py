@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 import typer
 
 from calor.cli import recording as of
-from calor.cli.common import AS_JSON, DESIGN_FILE, open_design, print_json
+from calor.cli.common import AS_JSON, DESIGN_FILE, chosen_trial, open_design, print_json
 from calor.cli.exit_codes import FAIL, PASS
 from calor.errors import CalorError
 
@@ -36,7 +36,7 @@ def command(
     as_json: bool = AS_JSON,
 ) -> int:
     from calor.cli.progress import shown_share
-    from calor.tune import report, table
+    from calor.tune import report, spread, table
     from calor.tune.known import known_by
     from calor.tune.rules import BY_NAME
     from calor.tune.search import searched
@@ -53,13 +53,7 @@ def command(
     if out is not None and out.suffix.lower() != ".toml":
         raise CalorError("calor tune: --out", "writes a design, and takes the name of a .toml file", str(out))
     design = open_design(file)
-    try:
-        chosen = design.find_trial(trial)
-    except KeyError:
-        names = ", ".join(repr(item.name) for item in design.trial)
-        raise CalorError(
-            f"{file}: --trial", "there is no trial of that name", f"{trial!r}", f"one of {names}"
-        ) from None
+    chosen = chosen_trial(design, file, trial)
     known: Any = _from_log(design, log, ambient) if log is not None else known_by(design, method, swing)
     names_of = () if "all" in rule else tuple(rule)
     every = table.ruled(known.model, known.second, known.limit, names_of)
@@ -84,7 +78,12 @@ def command(
     row = report.best(rows, found)
     if out is not None and row is not None:
         report.write_design(design, row, out, file.read_text(encoding="utf-8"))
+    best = None if row is None else spread.spread(design, chosen, row.setting)
     data = {"design": design.name, "trial": chosen.name} | report.data(known, rows, found)
+    data["spread"] = None if best is None or row is None else {
+        "rule": row.name, "title": row.title, "loads": [one._asdict() for one in best],
+        "pass": all(one.passes for one in best),
+    }  # fmt: skip
     if as_json:
         print_json(data)
     else:
@@ -145,6 +144,11 @@ def _print(data: dict[str, Any], written: tuple[str, Path] | None) -> None:
             f"search: {found['evaluations']} settings on {len(found['trials'])} trials, Ms up to {found['ms_bound']:g}:"
             f" weight {found['setpoint_weight']:.2f}, filter {found['derivative_filter']:.1f}"
         )
+    if data["spread"] is not None and data["spread"]["loads"]:
+        from calor.tune.spread import Other, line_of
+
+        others = [Other(**one) for one in data["spread"]["loads"]]
+        console.print(f"{data['spread']['title']}: {line_of(others)}")
     if written is not None:
         console.print(f"wrote {written[1]} with the gains of {written[0]}")
 

@@ -124,6 +124,11 @@ class Bench(QFrame):
         self._wide.setToolTip("Curves, error budget, calibration, table and filter of the probe (Ctrl+B).")
         self._wide.clicked.connect(lambda: desk.view.ask("Probe, opened wide"))
         head.addWidget(self._wide)
+        self._tune = QPushButton("Tune…")
+        self._tune.setProperty("role", "link")
+        self._tune.setToolTip("Every tuning rule's gains side by side, each run on the trial.")
+        self._tune.clicked.connect(lambda: desk.view.choose_room("tune"))
+        head.addWidget(self._tune)
         self._code = QPushButton("Export the C…")
         self._code.setProperty("role", "link")
         self._code.clicked.connect(lambda: desk.view.ask("Export the C…"))
@@ -167,7 +172,7 @@ class Bench(QFrame):
     def tab_order(self) -> list[QWidget]:
         """What the Tab key reaches on this bench, from top to bottom."""
         segments = self._kinds.get(self._desk.view.bench)
-        parts: list[QWidget] = [self._wide, self._code, *(segments.buttons.values() if segments else ())]
+        parts: list[QWidget] = [self._wide, self._tune, self._code, *(segments.buttons.values() if segments else ())]
         inside = self.form.findChildren(QWidget) if self.form is not None else []
         focusable = [widget for widget in inside if widget.focusPolicy() & Qt.FocusPolicy.TabFocus]
         return parts + [widget for widget in focusable if widget.window() is self.window()]
@@ -213,6 +218,7 @@ class Bench(QFrame):
             self.set_theme(self._theme)
             self._title.setText(BLOCKS[block])
             self._code.setVisible(block == "law")
+            self._tune.setVisible(block == "law" and kind not in ("timer", "code"))
             self._wide.setVisible(block == "probe")
             for name, segments in self._kinds.items():
                 segments.setVisible(name == block)

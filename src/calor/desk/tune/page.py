@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import math
+from pathlib import Path
 from typing import Any
 
 import numpy as np
-from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QProgressBar, QPushButton, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QFileDialog, QHBoxLayout, QLineEdit, QProgressBar, QPushButton, QVBoxLayout, QWidget
 
 from calor.desk.room import Page
 from calor.desk.state.desk import Desk
@@ -60,6 +61,7 @@ class TunePage(Page):
         self.map.picked.connect(self._picked)
         self.side.try_asked.connect(work.try_out)
         self.side.keep_asked.connect(work.keep)
+        self.side.sheet_asked.connect(self._ask_sheet)
         work.changed.connect(self.show_work)
         desk.view.unit_changed.connect(self.show_work)
         self._shown: Any = None
@@ -123,7 +125,7 @@ class TunePage(Page):
         return [
             *self.methods.buttons.values(), self.limit, self.find_button, self.table,
             *self.pictures.buttons.values(), self.draw_map, self.side.try_button,
-            self.side.keep_button, self.side.bound, self.side.search,
+            self.side.keep_button, self.side.sheet, self.side.bound, self.side.search,
         ]  # fmt: skip
 
     def focus(self) -> None:
@@ -203,6 +205,11 @@ class TunePage(Page):
         self.empty.setVisible(bool(text))
         self.table.setVisible(work.found is not None)
         self._show_pictures()
+
+    def _ask_sheet(self, row: Candidate) -> None:
+        name, _ = QFileDialog.getSaveFileName(self, "Panel controller's settings", "settings.html", "Pages (*.html)")
+        if name:
+            self._work.write_sheet(row, Path(name))
 
     # ---- the two pictures under the table
 

@@ -15,6 +15,7 @@ from calor.desk.widgets.chart import Chart
 from calor.desk.widgets.fields import emptied, label, set_role
 from calor.judge.verdict import LIMIT_TITLES, figure_text
 from calor.tune.margins import loop_response
+from calor.tune.spread import line_of
 from calor.tune.table import PRESENT, Candidate
 
 WIDTH_PX = 268
@@ -26,7 +27,7 @@ MOST_POINTS, SQUARE_PX = 400, 250
 class SidePanel(QWidget):
     """What the chosen row does, and what can be done with it."""
 
-    try_asked, keep_asked = pyqtSignal(object), pyqtSignal(object)
+    try_asked, keep_asked, sheet_asked = pyqtSignal(object), pyqtSignal(object), pyqtSignal(object)
 
     def __init__(self, desk: Desk, work: TuneWork) -> None:
         super().__init__()
@@ -47,18 +48,23 @@ class SidePanel(QWidget):
         self._grid.setColumnStretch(0, 1)
         column.addLayout(self._grid)
         act = QHBoxLayout()
-        self.try_button, self.keep_button = QPushButton("Try"), QPushButton("Keep")
+        self.try_button, self.keep_button, self.sheet = (QPushButton(text) for text in ("Try", "Keep", "Sheet…"))
+        self.sheet.setToolTip("Writes the design with these gains as a panel controller's settings, a page to print.")
+        self.sheet.clicked.connect(lambda: self.sheet_asked.emit(self.row))
         self.try_button.setToolTip("Shows these gains as a ghost in the Loop room; nothing is changed yet.")
         self.keep_button.setToolTip("Puts these gains into the design; Ctrl+Z takes them back.")
         self.keep_button.setProperty("role", "main")
         self.try_button.clicked.connect(lambda: self.try_asked.emit(self.row))
         self.keep_button.clicked.connect(lambda: self.keep_asked.emit(self.row))
-        for button in (self.try_button, self.keep_button):
+        for button in (self.try_button, self.keep_button, self.sheet):
             act.addWidget(button)
         column.addLayout(act)
         self.margins = label("", "quiet")
         self.margins.setWordWrap(True)
         column.addWidget(self.margins)
+        self.spread = label("", "quiet")
+        self.spread.setWordWrap(True)
+        column.addWidget(self.spread)
         self.nyquist = Chart("Open loop, imaginary over real", most_ticks=(5, 5))
         self.nyquist.setFixedHeight(SQUARE_PX)
         column.addWidget(self.nyquist)
@@ -139,11 +145,13 @@ class SidePanel(QWidget):
         emptied(self._grid)
         for widget in (self.try_button, self.keep_button):
             widget.setEnabled(row is not None and row.name != PRESENT)
+        self.sheet.setEnabled(row is not None)
         self.nyquist.setVisible(row is not None and row.margins is not None)
         if row is None:
             self.title.setText("No gains yet")
             self.source.setText("A row of the table is explained here.")
             self.margins.setText("")
+            self.spread.setText("")
             return
         self.title.setText(row.title)
         self.source.setText(". ".join(part for part in (row.source, row.note) if part))
@@ -164,6 +172,9 @@ class SidePanel(QWidget):
             if len(row.trials) > 1 and verdict.passes:
                 self._grid.addWidget(label("passes", "passed"), at, 0, 1, 3)
                 at += 1
+        others = self._work.found.spreads.get(row.name, []) if self._work.found is not None else []
+        self.spread.setText(line_of(others))
+        self.spread.setVisible(bool(others))
         self._show_margins(row)
 
     def _show_margins(self, row: Candidate) -> None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import threading
 from dataclasses import dataclass, replace
+from pathlib import Path
 from typing import Any
 
 from PyQt6.QtCore import QObject, pyqtSignal
@@ -16,6 +17,7 @@ from calor.errors import CalorError
 from calor.tune import table
 from calor.tune.known import Known, Method, Planned, fit_over_step, known_by, planned
 from calor.tune.search import MS_BOUND, Searched, Stopped, searched
+from calor.tune.spread import Other, spread
 from calor.tune.table import Candidate, Setting, tried, with_setting
 from calor.tune.verdict_map import VerdictMap, verdict_map
 
@@ -30,6 +32,8 @@ class Found:
     trial: Trial
     known: Known
     rows: tuple[Candidate, ...]
+    spreads: dict[str, list[Other]]
+    """What the gains of a row do on loads that are off, by the row's name."""
     fit: tuple[Any, Any, Any] | None = None
     """Times (s), the load's answer to a small step and the model's, °C."""
 
@@ -183,11 +187,17 @@ class TuneWork(QObject):
             done += 1
             if stop.is_set():
                 raise Stopped
-            self._went.emit(stop, 0.5 + 0.5 * done / (len(every) + 1), None)
+            self._went.emit(stop, 0.5 + 0.2 * done / (len(every) + 1), None)
 
         rows = table.table(design, (trial,), known.process, every, watch)
         fit = None if known.model is None else fit_over_step(known.process, known.model)
-        return Found(design, trial, known, tuple(rows), fit)
+        spreads = {}
+        for at, row in enumerate(rows):
+            if stop.is_set():
+                raise Stopped
+            spreads[row.name] = spread(design, trial, row.setting)
+            self._went.emit(stop, 0.7 + 0.3 * (at + 1) / len(rows), None)
+        return Found(design, trial, known, tuple(rows), spreads, fit)
 
     def _search(self, stop: threading.Event, found: Found, ms_bound: float) -> Searched:
         def watch(share: float, best: Setting) -> None:
@@ -243,6 +253,19 @@ class TuneWork(QObject):
         """Show what a row's gains do as a ghost in the Loop room's strip."""
         self._desk.runs.try_out(self.design_with(row))
         self._desk.say("note", f"{row.title}: tried as a ghost in Loop; Keep takes the gains, Escape drops them.")
+
+    def write_sheet(self, row: Candidate, path: Path) -> None:
+        """Write the design with a row's gains as a panel controller's settings."""
+        from calor.design.file import save_atomically
+        from calor.tune.sheet import as_html, sheet
+
+        design = self.design_with(row)
+        try:
+            save_atomically(path, as_html(design, sheet(design, self._desk.view.unit)))
+        except OSError as error:
+            self._desk.say("error", f"{path} could not be written: {error.strerror or error}.")
+        else:
+            self._desk.say("note", f"Wrote {path}.")
 
     def keep(self, row: Candidate) -> None:
         """Take a row's gains into the design, in one step that can be undone."""
