@@ -33,7 +33,7 @@ def test_changed_lines() -> None:
 def test_the_c_follows_every_edit(desk: Desk, qtbot: Any) -> None:
     window = desk()
     room, desk = window.room("code").page, window.desk
-    qtbot.keyClick(window, Qt.Key.Key_3, Qt.KeyboardModifier.ControlModifier)
+    qtbot.keyClick(window, Qt.Key.Key_4, Qt.KeyboardModifier.ControlModifier)
     assert room.isVisible() and not window.room("loop").strip.isVisible() and window.rail.rooms["code"].isChecked()
     assert ".gain_per_celsius = 0.22f" in room.editor.text() and marked(room) == []
     assert "Shown in the Loop room" in room.panel.controller_note.text()

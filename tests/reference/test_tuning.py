@@ -9,8 +9,10 @@ from typing import Any
 import numpy as np
 import pytest
 
+from calor import loop
 from calor.demo import DEMOS
 from calor.design.file import read
+from calor.design.trial import Trial
 from calor.law.pid import Pid
 from calor.tune import relay, step_test
 from calor.tune.known import sampled
@@ -18,6 +20,7 @@ from calor.tune.margins import Gains, margins_of, ultimate
 from calor.tune.model import Model, model_of
 from calor.tune.process import process_of
 from calor.tune.rules import BY_NAME, RULES, Ultimate, applied
+from calor.tune.switching import longest_window_s, on_off_cycle, window_ripple_celsius
 from calor.tune.waveform import exact_first_order, waveform
 from tests.conftest import made
 
@@ -160,3 +163,35 @@ def test_relay_and_step_tests_take_what_was_said(demo: Any) -> None:
     # as fast at first as the linear process, which has no noise
     linear = model_of(process_of(design), "first_order")
     assert went.model.rate_celsius_per_s == pytest.approx(linear.rate_celsius_per_s, rel=0.2)
+
+
+def test_on_off_cycles_are_those_of_the_closed_form() -> None:
+    """K 100, τ 600, L 30, from 20 °C, thresholds 49 and 51: peak 54.3652, trough 47.5857, on 58.979 s, off 131.849 s; the
+    simulated loop swings so, too."""
+    cycle = on_off_cycle(FIRST, 20.0, 49.0, 51.0)
+    assert cycle is not None
+    assert cycle[1:] == pytest.approx((54.3652, 47.5857, 58.979, 131.849), rel=1e-5)
+    assert cycle.switchings_per_hour == pytest.approx(7200.0 / 190.828, rel=1e-4)
+    assert cycle.contact_days(100_000) == pytest.approx(100_000 * 190.828 / 86_400.0, rel=1e-4)
+    assert on_off_cycle(FIRST, 20.0, 119.0, 121.0) is None and on_off_cycle(INTEGRATES, 20.0, 49.0, 51.0) is None
+    design = made(
+        law='kind = "on_off"\nhysteresis_celsius = 2\nperiod_s = 0.1', drive='kind = "relay"', setpoint="celsius = 50",
+        probe='kind = "ideal"', load='kind = "first_order"\nrise_celsius = 100\ntime_constant_s = 600\ndead_time_s = 30',
+    )  # fmt: skip
+    late = loop.run(design, Trial(span_s=3000.0)).measured_celsius[15_000:]
+    assert (late.max(), late.min()) == pytest.approx((54.3652, 47.5857), abs=0.03)
+
+
+def test_the_longest_window_keeps_the_ripple() -> None:
+    """The formula against the simulated switch, at several shares; and the window found for a limit."""
+    for output in (0.2, 0.5, 0.8):
+        window_s = longest_window_s(FIRST, output, 0.5)
+        assert window_s is not None and window_ripple_celsius(FIRST, output, window_s) == pytest.approx(0.5, rel=1e-6)
+        design = made(
+            law=f'kind = "manual"\noutput = {output}\nperiod_s = 0.1', probe='kind = "ideal"', setpoint="celsius = 50",
+            drive=f'kind = "time_proportional"\nwindow_s = {round(window_s, 1)}\nswitch = "ssr_random"',
+            load='kind = "first_order"\nrise_celsius = 100\ntime_constant_s = 600\ndead_time_s = 30',
+        )  # fmt: skip
+        late = loop.run(design, Trial(span_s=8000.0)).measured_celsius[60_000:]
+        assert np.ptp(late) == pytest.approx(0.5, rel=0.05)
+    assert longest_window_s(INTEGRATES, 0.5, 0.5) == pytest.approx(0.5 / (0.25 / 6.0), rel=1e-6)

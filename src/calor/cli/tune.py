@@ -80,6 +80,7 @@ def command(
         report.write_design(design, row, out, file.read_text(encoding="utf-8"))
     best = None if row is None else spread.spread(design, chosen, row.setting)
     data = {"design": design.name, "trial": chosen.name} | report.data(known, rows, found)
+    data |= report.switching_data(design, known)
     data["spread"] = None if best is None or row is None else {
         "rule": row.name, "title": row.title, "loads": [one._asdict() for one in best],
         "pass": all(one.passes for one in best),
@@ -143,6 +144,22 @@ def _print(data: dict[str, Any], written: tuple[str, Path] | None) -> None:
         console.print(
             f"search: {found['evaluations']} settings on {len(found['trials'])} trials, Ms up to {found['ms_bound']:g}:"
             f" weight {found['setpoint_weight']:.2f}, filter {found['derivative_filter']:.1f}"
+        )
+    if data["on_off"]:
+        console.print("on/off, centred on the setpoint, by the model:")
+        cycles = simple_table("hysteresis", "swing", "period", "switchings an hour", "contact lasts")
+        for row in data["on_off"]:
+            days = row["contact_days"]
+            lasts = f"{days:.0f} days" if days < 1000.0 else f"{days / 365.25:.0f} years"
+            cycles.add_row(
+                f"{row['hysteresis_celsius']:g} °C", f"{row['swing_celsius']:.2f} °C", f"{row['period_s']:.0f} s",
+                f"{row['switchings_per_hour']:.0f}", lasts,
+            )  # fmt: skip
+        console.print(cycles)
+    if data["window"] is not None and data["window"]["longest_s"] is not None:
+        window = data["window"]
+        console.print(
+            f"a window of up to {window['longest_s']:.3g} s keeps the ripple within {window['ripple_celsius']:g} °C"
         )
     if data["spread"] is not None and data["spread"]["loads"]:
         from calor.tune.spread import Other, line_of

@@ -12,6 +12,7 @@ from calor.design.model import Design
 from calor.errors import CalorError, unwritable
 from calor.tune.known import Experiment, Known
 from calor.tune.search import Searched
+from calor.tune.switching import longest_window_s, trade_off
 from calor.tune.table import PRESENT, Candidate, with_setting
 
 
@@ -64,6 +65,32 @@ def experiment_data(experiment: Experiment) -> dict[str, Any]:
         for key, value in vars(experiment).items()
         if key != "trace"
     }
+
+
+HYSTERESES = (0.1, 0.2, 0.5, 1.0, 2.0, 5.0)
+
+
+def switching_data(design: Design, known: Known) -> dict[str, Any]:
+    """What an on/off law would swing and wear, and how long a window may be, as the model tells it."""
+    model, at = known.model, known.process.at
+    if model is None or not math.isfinite(at.output):
+        return {"on_off": [], "window": None}
+    # where it would settle without output, by the model
+    off_celsius = at.celsius - model.rise_celsius * at.output
+    life = float(getattr(design.drive, "contact_life_cycles", 100_000.0))
+    rows = [
+        {
+            "hysteresis_celsius": cycle.hysteresis_celsius, "swing_celsius": cycle.swing_celsius,
+            "period_s": cycle.on_s + cycle.off_s, "switchings_per_hour": cycle.switchings_per_hour,
+            "contact_days": cycle.contact_days(life),
+        }
+        for cycle in trade_off(model, off_celsius, at.celsius, HYSTERESES)
+    ]  # fmt: skip
+    limit = design.limits.ripple_celsius
+    window = None
+    if limit is not None and 0.0 < at.output < 1.0:
+        window = {"ripple_celsius": limit, "longest_s": longest_window_s(model, at.output, limit)}
+    return {"on_off": rows, "window": window}
 
 
 def row_data(row: Candidate) -> dict[str, Any]:
