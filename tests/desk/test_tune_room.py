@@ -66,9 +66,13 @@ def test_rules_side_by_side(desk: Any, qtbot: Any, monkeypatch: pytest.MonkeyPat
     assert "before the last change" in page.empty.text()
     document.undo_stack.undo()
     assert document.design == before
+    page.pictures.buttons["switching"].click()
+    swings = [float(texts[1].split()[0]) for texts in page.switching.texts]
+    assert len(swings) >= 4 and swings == sorted(swings) and "window of up to" in page.switching.window_line.text()
+    page.pictures.buttons["curve"].click()
     # in another unit the same rows, in its figures
     window.desk.view.set_unit("°F")
-    assert "°F" in page.model.text()
+    assert "°F" in page.load.model.text()
     window.desk.view.set_unit("°C")
     present = next(k for k, name in enumerate(column(page, "Gains")) if name.startswith("Present"))
     page.table.selectRow(present)
@@ -79,21 +83,23 @@ def test_rules_side_by_side(desk: Any, qtbot: Any, monkeypatch: pytest.MonkeyPat
 def test_a_test_says_beforehand_what_it_takes(desk: Any, qtbot: Any) -> None:
     window, page, work = opened(desk, qtbot)
     for method, word in (("relay", "relay"), ("step", "step")):
-        page.methods.buttons[method].click()
-        assert "swing" in page.plan.text() and "%" in page.plan.text() and word in page.find_button.text()
-        page.limit.setText("nonsense")
-        page.limit.editingFinished.emit()
+        page.load.methods.buttons[method].click()
+        assert (
+            "swing" in page.load.plan.text() and "%" in page.load.plan.text() and word in page.load.find_button.text()
+        )
+        page.load.limit.setText("nonsense")
+        page.load.limit.editingFinished.emit()
         assert "takes a number above 0" in window.notice.text.text()
-        page.limit.setText("0,5")
-        page.limit.editingFinished.emit()
+        page.load.limit.setText("0,5")
+        page.load.limit.editingFinished.emit()
         assert work.limit_celsius == 0.5
-        page.limit.setText("")
-        page.limit.editingFinished.emit()
-        page.find_button.click()
-        assert page.find_button.text() == "Stop"
+        page.load.limit.setText("")
+        page.load.limit.editingFinished.emit()
+        page.load.find_button.click()
+        assert page.load.find_button.text() == "Stop"
         qtbot.waitUntil(lambda: not work.is_busy, timeout=120_000)
-        assert work.found.known.experiment.method == method and "The test took" in page.told.text()
-        assert page.test_chart.isVisibleTo(page) and "reading" in page.test_chart.plot.curves
+        assert work.found.known.experiment.method == method and "The test took" in page.load.told.text()
+        assert page.load.test_chart.isVisibleTo(page) and "reading" in page.load.test_chart.plot.curves
     window.desk.document.undo_stack.setClean()
 
 
@@ -125,7 +131,7 @@ def test_what_cannot_be_tuned_is_said(desk: Any, qtbot: Any) -> None:
     window._choose_room("tune")
     work, page = window.room("tune").work, window.room("tune").page
     qtbot.waitUntil(lambda: not work.is_busy, timeout=120_000)
-    assert work.found is None and "nothing to tune" in page.problem.text()
+    assert work.found is None and "nothing to tune" in page.load.problem.text()
 
 
 def test_a_map_is_drawn_and_picked_from(desk: Any, qtbot: Any) -> None:
