@@ -116,7 +116,7 @@ def main() -> None:
             done.clear()
             window.desk.document.set_value("law", "gain_per_celsius", gain)
             window.room("code").page.panel.run_check.click()
-            end = time.monotonic() + 120
+            end = time.monotonic() + 600
             while not done and time.monotonic() < end:
                 app.processEvents()
 

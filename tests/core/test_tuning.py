@@ -273,3 +273,26 @@ def test_other_loads_are_off_as_said(demo: Any) -> None:
     others = spread(design, design.trial[0], Setting(Gains(0.2, 300.0, 10.0), 1.0))
     assert 4 <= len(others) <= 6 and all(one.passes == (one.margin >= -1e-12) for one in others)
     assert f"of {len(others)}" in line_of(others) and line_of([]) == ""
+
+
+def test_a_relay_that_gives_all_or_nothing_gets_a_window() -> None:
+    """Gains want shares: rows, tests and the process have a window; a drive that gives shares stays as it is."""
+    design = next(read(demo.design).design for demo in DEMOS if demo.design.stem == "radio_hut")
+    assert design.drive.kind == "relay"
+    made_design = with_setting(design, Setting(Gains(0.5, 200.0, 0.0), 1.0))
+    assert (
+        made_design.drive.kind == "time_proportional"
+        and made_design.drive.window_s == 20.0
+        and made_design.drive.switch == "relay"
+    )
+    assert process_of(design).dead_time_s == pytest.approx(design.load.dead_time_s + 10.0)
+    plan = step_test.planned(design)
+    found = step_test.carried_out(design, plan)
+    shares = found.trace.delivered[-200:]
+    assert (
+        plan.after > 0.0
+        and found.swing_celsius < plan.limit_celsius
+        and (plan.after >= 1.0 or 0.0 < float(shares.mean()) < 1.0)
+    )
+    bath = design_of("film_bath")
+    assert with_setting(bath, Setting(Gains(0.5, 200.0, 0.0), 1.0)).drive == bath.drive

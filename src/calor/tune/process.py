@@ -17,6 +17,7 @@ import numpy as np
 import numpy.typing as npt
 
 from calor.design.model import Design
+from calor.drive.relay import Relay
 from calor.drive.time_proportional import TimeProportional
 from calor.errors import CalorError
 from calor.load import registry as loads
@@ -102,6 +103,22 @@ def _filtered(settings: Any, z: Complex, period_s: float) -> Complex:
     return np.ones_like(z)
 
 
+RELAY_WINDOW_S = 20.0
+"""The window of a relay that is to give shares: the shortest that is usual (common practice)."""
+
+
+def proportional(design: Design) -> Design:
+    """The design with windows in place of relays that give all or nothing: gains want shares of full output."""
+    changed: dict[str, Any] = {}
+    for key in ("drive", "second_drive"):
+        drive = getattr(design, key)
+        if isinstance(drive, Relay):
+            kept = {name: value for name, value in drive.model_dump().items() if name in TimeProportional.model_fields}
+            own = {"kind": "time_proportional", "window_s": RELAY_WINDOW_S, "switch": "relay"}
+            changed[key] = TimeProportional.model_validate(kept | own)
+    return design.model_copy(update=changed) if changed else design
+
+
 def inputs_of(design: Design, output: float) -> tuple[float, float]:
     """What an output, below 0 to cooling, gives to the load's two inputs."""
     first, second = design.output_weights()
@@ -176,6 +193,7 @@ def process_of(design: Design, celsius: float | None = None, ambient_celsius: fl
 
     Raises CalorError where no output holds that temperature.
     """
+    design = proportional(design)
     at = float(design.setpoint.celsius if celsius is None else celsius)
     ambient = float(design.load.ambient_celsius if ambient_celsius is None else ambient_celsius)
     flow, period_s = _Flow(design, ambient), float(design.law.period_s)

@@ -26,7 +26,7 @@ from calor.sense import reading
 from calor.sense import registry as probes
 from calor.sense.checks import NO_FAULT
 from calor.tune.margins import ultimate
-from calor.tune.process import Process, process_of
+from calor.tune.process import Process, process_of, proportional
 from calor.tune.waveform import exact_first_order, has_shape
 
 CYCLES, SETTLING = 3, 2
@@ -221,6 +221,7 @@ class _Relay:
 
 def carried_out(design: Design, test: RelayTest) -> RelayFound:
     """The relay test made on the simulated load. Raises CalorError where it comes to no cycles, or beyond its limit."""
+    design = proportional(design)
     span_s = 1.3 * test.expected_s
     for _ in range(LONGER):
         relay = _Relay(design, test)

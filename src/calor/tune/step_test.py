@@ -20,7 +20,7 @@ from calor.identify.observed import observe
 from calor.law.pid import Pid
 from calor.loop.trace import Flag, Trace
 from calor.tune.model import Kind, Model, of_load, step_span_s
-from calor.tune.process import Process, process_of
+from calor.tune.process import Process, process_of, proportional
 
 REST_TIME_CONSTANTS, MOST_REST_STEPS = 5.0, 500_000
 BEFORE_SHARE = 0.05
@@ -84,7 +84,7 @@ def _swing(process: Process, size: float, span_s: float) -> float:
 
 def carried_out(design: Design, test: StepTest, kind: Kind = "first_order") -> StepFound:
     """The step test made on the simulated load, and a model fitted. Raises CalorError where it went astray."""
-    process = process_of(design)
+    process, design = process_of(design), proportional(design)
     period_s = process.period_s
     slowest_s = 20.0 * period_s if process.integrates else process.time_constant_s
     rest_s = min(REST_TIME_CONSTANTS * slowest_s + process.dead_time_s, MOST_REST_STEPS * period_s)

@@ -17,7 +17,7 @@ from calor.loop.trace import Trace
 from calor.settings import bounds_of
 from calor.tune.margins import Gains, Margins, margins_of
 from calor.tune.model import Model
-from calor.tune.process import Process
+from calor.tune.process import Process, proportional
 from calor.tune.rules import RULES, Ruled, Ultimate, applied
 
 PRESENT, SEARCH = "present", "search"
@@ -83,7 +83,8 @@ def beyond_of(verdict: Verdict) -> float:
 
 
 def with_setting(design: Design, setting: Setting) -> Design:
-    """The design with a PID law of these gains; what else its law has stays, gain sets and cooling's own gains go.
+    """The design with a PID law of these gains, and a window where a relay gave all or nothing; what else its law has
+    stays, gain sets go.
 
     Raises ValueError where a gain is out of the range that a law takes.
     """
@@ -94,7 +95,7 @@ def with_setting(design: Design, setting: Setting) -> Design:
         "derivative_time_s": gains.derivative_time_s, "derivative_filter": gains.derivative_filter,
         "setpoint_weight": setting.setpoint_weight, "gain_sets": (),
     }  # fmt: skip
-    return design.model_copy(update={"law": Pid.model_validate(kept)})
+    return proportional(design).model_copy(update={"law": Pid.model_validate(kept)})
 
 
 def present(design: Design) -> Setting | None:
@@ -124,7 +125,7 @@ def tried(
     setting: Setting, in_range: bool = True, note: str = "",
 ) -> Candidate:  # fmt: skip
     """One row: gains run on some trials and judged."""
-    own = with_setting(design, setting)
+    own = design if name == PRESENT else with_setting(design, setting)
     traces = tuple(loop.run(own, trial) for trial in trials)
     verdicts = tuple(judge(trace, design.limits) for trace in traces)
     margins = None if process is None else margins_of(process, setting.gains)

@@ -271,5 +271,7 @@ class TuneWork(QObject):
         """Take a row's gains into the design, in one step that can be undone."""
         document = self._desk.document
         document.end_merging()
-        document.edit(self.design_with(row), f"take the gains of {row.title}")
-        self._desk.say("note", f"The gains of {row.title} are in the design; Ctrl+Z takes them back.")
+        made = self.design_with(row)
+        window = ", with a window in place of the relay's all or nothing" if made.drive != document.design.drive else ""
+        document.edit(made, f"take the gains of {row.title}")
+        self._desk.say("note", f"The gains of {row.title} are in the design{window}; Ctrl+Z takes them back.")
