@@ -16,7 +16,7 @@ from calor.identify.observed import Observed
 from calor.loop.trace import Trace
 from calor.tune import relay, step_test
 from calor.tune.margins import ultimate
-from calor.tune.model import Model, model_of, of_load
+from calor.tune.model import ROWS, STEP_SIZE, Model, model_of, of_load, step_span_s
 from calor.tune.process import PLACES, Process, Working, process_of
 from calor.tune.rules import Ultimate
 
@@ -204,8 +204,6 @@ def sampled(model: Model, period_s: float) -> Process:
 
 def fit_over_step(process: Process, model: Model) -> tuple[Any, Any, Any]:
     """(times in s, what a small step changes, what the model says of it, °C), as far as the model was fitted."""
-    from calor.tune.model import ROWS, STEP_SIZE, step_span_s
-
     steps = max(round(step_span_s(process) / process.period_s), 40)
     every = max(1, steps // ROWS)
     sign = -1.0 if math.isfinite(process.rise_celsius) and process.rise_celsius < 0.0 else 1.0

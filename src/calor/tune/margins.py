@@ -32,7 +32,8 @@ class Gains:
 
 @dataclass(frozen=True)
 class Margins:
-    """Gain margin (a factor), phase margin (°), delay margin (s), Ms; infinite where nothing is met, None: unstable."""
+    """Gain margin (a factor), phase margin (°), delay margin (s), Ms; infinite where nothing is met. Where it is not
+    stable Ms is infinite, and the others are at most what they are at the limit."""
 
     is_stable: bool
     gain_margin: float

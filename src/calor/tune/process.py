@@ -236,7 +236,6 @@ def process_of(design: Design, celsius: float | None = None, ambient_celsius: fl
 
 def _slow(transition: Matrix, given: Matrix, period_s: float) -> tuple[float, float]:
     """The rise in the end per full output, and the slowest time constant, s."""
-    values = np.abs(np.linalg.eigvals(transition))
     # a place that the load does not use stays as it is, and counts for nothing
     used = [k for k in range(PLACES) if not _stays(transition, k)]
     part = transition[np.ix_(used, used)]

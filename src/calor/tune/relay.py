@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import ctypes
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -294,8 +294,6 @@ def _found(design: Design, test: RelayTest, relay: _Relay, trace: Trace) -> Rela
 
 def _cut(trace: Trace, kept: npt.NDArray[np.bool_]) -> Trace:
     """The rows of a trace that are kept, from its start on."""
-    from dataclasses import replace
-
     count = int(kept.sum())
     columns = {
         name: getattr(trace, name)[:count]

@@ -149,11 +149,11 @@ def ruled(
             continue
         one = applied(rule, of, ultimate)
         if one is not None:
-            found.append(replace_gains(one))
+            found.append(inside_reach(one))
     return found
 
 
-def replace_gains(one: Ruled) -> Ruled:
+def inside_reach(one: Ruled) -> Ruled:
     """A rule's gains inside what a law takes, said where they were not."""
     held = within_reach(one.gains)
     if held == one.gains:

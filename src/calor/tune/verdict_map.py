@@ -16,7 +16,7 @@ import numpy.typing as npt
 from calor import loop
 from calor.design.model import Design
 from calor.design.trial import Trial
-from calor.judge.verdict import AT_LEAST, Verdict, judge
+from calor.judge.verdict import AT_LEAST, LIMIT_NAMES, Verdict, judge
 from calor.tune.margins import Gains, frequencies, law_response, margins_from
 from calor.tune.process import Process
 from calor.tune.table import THREADS, Setting, with_setting, within_reach
@@ -74,7 +74,7 @@ def verdict_map(
     ti_s = ti_s if ti_s > 0.0 else 10.0 * max(process.dead_time_s, process.period_s)
     across = np.geomspace(gains.gain_per_celsius / SPAN, gains.gain_per_celsius * SPAN, places)
     up = np.geomspace(ti_s / SPAN, ti_s * SPAN, places)
-    names = tuple(item for item in _limit_names(design))
+    names = tuple(name for name in LIMIT_NAMES if getattr(design.limits, name) is not None)
     shape = (places, places)
     made = VerdictMap(across, up, np.full(shape, np.nan), np.full(shape, -1), np.full(shape, np.nan), names)
     omega = frequencies(process)
@@ -109,9 +109,3 @@ def verdict_map(
                 watch(done / (places * places), made)
             stride //= 2
     return made
-
-
-def _limit_names(design: Design) -> list[str]:
-    from calor.judge.verdict import LIMIT_NAMES
-
-    return [name for name in LIMIT_NAMES if getattr(design.limits, name) is not None]
