@@ -121,8 +121,10 @@ class TunePage(Page):
             )
         elif stale:
             text = "Found for the design or trial as it was before the last change."
-        elif any(not row.in_range for row in work.found.rows):
-            text = "* outside the range of dead time over time constant that the rule was made for"
+        else:
+            text = f"Gain in %/{unit}, times in s, overshoot in {unit}, error in {unit}·s."
+            if any(not row.in_range for row in work.found.rows):
+                text += " * beyond the dead time that the rule was made for."
         self.empty.setText(text)
         self.empty.setVisible(bool(text))
         self.table.setVisible(work.found is not None)
@@ -198,7 +200,9 @@ class TunePage(Page):
             self.curve.draw(name, minutes, shown, colour, 1.0 if name == "present" else 1.5)
             if name == "chosen":
                 goal = celsius_to(unit, trace.setpoint_celsius[::every])
-                self.curve.plot.curves["setpoint"] = Curve(minutes, goal, t.setpoint, 1.0, True)
+                # only where it turns: dashes drawn through many points lose their colour
+                turns = np.abs(np.diff(goal, 2, prepend=np.nan, append=np.nan)) < 1e-9
+                self.curve.plot.curves["setpoint"] = Curve(minutes[~turns], goal[~turns], t.setpoint, 1.2, True)
             lows.append(shown)
             last_s = max(last_s, float(trace.time_s[-1]))
         beside = "" if present is None or present.name == row.name else "; the present gains in grey"
