@@ -19,7 +19,7 @@ from calor.errors import FirmwareError
 from calor.firmware.check import agreement, every_branch
 from calor.firmware.controller.seat import seated
 from calor.firmware.run import avr, chip, host, sizes
-from calor.firmware.run.adapter import inputs
+from calor.firmware.run.exchange import inputs
 from calor.firmware.sources import generate
 from calor.firmware.sources.form import Form
 from calor.judge.verdict import judge

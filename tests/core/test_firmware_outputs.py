@@ -14,7 +14,7 @@ from calor import loop
 from calor.design.model import Design
 from calor.design.trial import Trial
 from calor.firmware.run import host
-from calor.firmware.run.adapter import Answers
+from calor.firmware.run.exchange import Answers
 from calor.firmware.sources import generate
 from calor.loop import Flag
 from calor.loop.conditions import AMBIENT, HAND, SIGNAL, timeline

@@ -25,7 +25,7 @@ from calor.firmware import folder
 from calor.firmware.check import agreement
 from calor.firmware.controller.seat import seated
 from calor.firmware.run import chip, host
-from calor.firmware.run.adapter import answers_from, inputs
+from calor.firmware.run.exchange import answers_from, inputs
 from calor.firmware.sources import code_table, fixed_point, generate
 from calor.firmware.sources.form import PLAIN, Form, form_of
 from calor.loop import answer_row

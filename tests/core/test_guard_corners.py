@@ -17,7 +17,7 @@ from calor.errors import CalorError
 from calor.firmware.check.agreement import check, reference_difference
 from calor.firmware.check.recorded import recorded
 from calor.firmware.run import host
-from calor.firmware.run.adapter import inputs
+from calor.firmware.run.exchange import inputs
 from calor.firmware.sources.form import Form
 from calor.firmware.sources.generate import generate
 from calor.law.pid import Pid, along_with

@@ -14,7 +14,7 @@ from calor.design.trial import Trial
 from calor.firmware.check import agreement, single_precision
 from calor.firmware.check.agreement import Recorded
 from calor.firmware.run import host
-from calor.firmware.run.adapter import inputs
+from calor.firmware.run.exchange import inputs
 from tests.conftest import PROBES, made
 from tests.core.test_firmware_outputs import BY_HAND, CASES, WEATHER, design_of
 

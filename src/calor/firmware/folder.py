@@ -14,7 +14,7 @@ from calor.firmware.check.form_difference import Difference, difference, expecte
 from calor.firmware.check.ranges import Range, proven
 from calor.firmware.check.recorded import recorded
 from calor.firmware.run import chip, sizes
-from calor.firmware.run.adapter import as_given
+from calor.firmware.run.exchange import as_given
 from calor.firmware.sources import fixed_point
 from calor.firmware.sources.code_table import CodeTable
 from calor.firmware.sources.form import PLAIN, Form

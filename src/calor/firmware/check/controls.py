@@ -11,7 +11,7 @@ from calor import moist_air
 from calor.drive.registry import DriveNumbers
 from calor.elapsed import microseconds
 from calor.firmware.check.in_single import Single, in_single, natural_log
-from calor.firmware.run.adapter import CLOSED, NONE, OFF, TURNED
+from calor.firmware.run.exchange import CLOSED, NONE, OFF, TURNED
 from calor.law.alarm import AlarmNumbers
 from calor.law.registry import LawNumbers
 from calor.law.setpoint import DAY_NIGHT, SetpointNumbers

@@ -18,7 +18,7 @@ from calor.design.model import Design
 from calor.design.ranges import working_range
 from calor.design.trial import Trial
 from calor.firmware.check.recorded import Recorded
-from calor.firmware.run.adapter import CHANGES, CLOSED, OFF, RELEASES, RESUMES, SKIPS, STARTS, TURNED, inputs
+from calor.firmware.run.exchange import CHANGES, CLOSED, OFF, RELEASES, RESUMES, SKIPS, STARTS, TURNED, inputs
 from calor.firmware.sources.form import PLAIN, Form
 from calor.law import fan_curve
 from calor.law import guard as guards

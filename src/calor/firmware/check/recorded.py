@@ -11,7 +11,7 @@ import numpy.typing as npt
 from calor.design.event import AMBIENT, HAND, SIGNAL, WIRED
 from calor.design.model import Design
 from calor.design.trial import Trial
-from calor.firmware.run.adapter import inputs
+from calor.firmware.run.exchange import inputs
 from calor.loop import run as run_design
 from calor.loop.conditions import timeline
 from calor.loop.simulate import noise_of_probe

@@ -30,18 +30,8 @@ from calor.errors import FirmwareError
 from calor.firmware.check.controls import Controls, Given
 from calor.firmware.check.in_single import Single, in_single, natural_log
 from calor.firmware.check.pins import PINS, pwm_counts
-from calor.firmware.run.adapter import (
-    CHANGES,
-    OTHER_GAIN,
-    OTHER_WEIGHT,
-    RELEASES,
-    RESUMES,
-    SKIPS,
-    STARTS,
-    changes_gains,
-    row_width,
-    setpoint_is_put_in,
-)
+from calor.firmware.run.adapter import OTHER_GAIN, OTHER_WEIGHT, changes_gains, setpoint_is_put_in
+from calor.firmware.run.exchange import CHANGES, RELEASES, RESUMES, SKIPS, STARTS, row_width
 from calor.firmware.sources.generate import tick_s
 from calor.firmware.sources.scaling import junction_pieces
 from calor.law import alarm as alarms

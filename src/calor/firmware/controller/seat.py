@@ -15,7 +15,8 @@ from calor.firmware.controller import consent
 from calor.firmware.controller.names import BUILT_IN
 from calor.firmware.controller.own_code import is_own, own_law_seated
 from calor.firmware.run import chip, host
-from calor.firmware.run.adapter import row_width, seat_code
+from calor.firmware.run.adapter import seat_code
+from calor.firmware.run.exchange import row_width
 from calor.firmware.sources.form import PLAIN, Form
 from calor.firmware.sources.generate import generate
 from calor.law.code import Code

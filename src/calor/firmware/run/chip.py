@@ -22,7 +22,8 @@ from calor.compiled import kernel
 from calor.design.model import Design
 from calor.errors import FirmwareError
 from calor.firmware.run import host
-from calor.firmware.run.adapter import row_width, seat_code
+from calor.firmware.run.adapter import seat_code
+from calor.firmware.run.exchange import row_width
 from calor.firmware.sources.form import PLAIN, Form
 from calor.firmware.sources.generate import generate
 

@@ -14,7 +14,8 @@ from calor.compiled.compiler import INSTALL, compilers
 from calor.design.model import Design
 from calor.errors import FirmwareError
 from calor.firmware.run import kept
-from calor.firmware.run.adapter import Answers, adapter_code, answers_from, inputs, row_width
+from calor.firmware.run.adapter import adapter_code
+from calor.firmware.run.exchange import Answers, answers_from, inputs, row_width
 from calor.firmware.sources.form import PLAIN, Form
 from calor.firmware.sources.generate import generate
 from calor.firmware.sources.templating import Sources
