@@ -11,7 +11,7 @@ import numpy as np
 import pytest
 
 from calor.design.model import Design
-from calor.firmware.run import adapter, host
+from calor.firmware.run import exchange, host
 from calor.firmware.sources import generate, scaling
 from calor.firmware.sources.templating import Sources
 from calor.sense import knob, reading, registry, sweep, table
@@ -135,7 +135,7 @@ def test_the_scaling_alone(name: str, tmp_path: Path) -> None:
     plain = registry.numbers(probe)
     counts = sweep.counts_over(plain, np.linspace(55.0, 75.0, 50))
     measured, faults = python(probe, counts)
-    found = [read(state, ctypes.c_uint32(int(word)), ctypes.c_float(0.5)) for word in adapter.as_given(probe, counts)]
+    found = [read(state, ctypes.c_uint32(int(word)), ctypes.c_float(0.5)) for word in exchange.as_given(probe, counts)]
     assert (faults == 0).all() and np.abs(np.array(found) - measured).max() < tolerance(probe)
 
 
