@@ -15,6 +15,7 @@ LAWS = (
     'kind = "pid"\ngain_per_celsius = {0.01:1}\nslew_per_s = {0.001:0.1}\nramp_celsius_per_s = {0.01:1}\noutput_low = {0:0.1}',
     'kind = "pid"\naction = "heat_cool"\ngain_per_celsius = {0.01:1}\nintegral_time_s = {20:900}',
     'kind = "pid"\ngain_sets = [{{ at_celsius = 30, gain_per_celsius = {0.1:1}, integral_time_s = 90 }}, {{ at_celsius = 60, gain_per_celsius = {0.1:1}, integral_time_s = 300 }}]',
+    'kind = "predictive"\nrise_celsius = {30:200}\ntime_constant_s = {20:900}\ndead_time_s = {0:60}\nclosed_loop_s = {20:300}',
     'kind = "fan_curve"\naction = "cool"\nstart_celsius = {25:40}\nfull_celsius = {41:80}\nkick_s = {0:3}\nslew_per_s = {0.01:1}',
     'kind = "stages"\nhysteresis_celsius = {0.5:3}\nstage_delay_s = {0:20}\nstages = [{{ on_offset_celsius = 0 }}, {{ on_offset_celsius = -2 }}, {{ on_offset_celsius = -4 }}]',
     'kind = "timer"\npattern = "repeat"\non_s = {1:20}\noff_s = {1:20}',

@@ -31,6 +31,7 @@ STAGES = 'kind = "stages"\nperiod_s = 0.5\nstage_delay_s = 4\nrotation = "each_s
 DESIGNS = {
     "pid, SSR, alarms": {"law": PID, "drive": 'kind = "time_proportional"\nwindow_s = 4', "guard": 'alarms = [ { kind = "high", celsius = 60, delay_s = 3, trips = true } ]'},
     "both ways": {"law": PID + '\naction = "heat_cool"\ndead_zone = 0.1', "drive": 'kind = "linear"'},
+    "predictive": {"law": 'kind = "predictive"\nperiod_s = 0.5\ndead_time_s = 12', "drive": 'kind = "linear"'},
     "stages": {"law": STAGES, "drive": 'kind = "relay"\nmin_on_s = 3'},
     "fan on a timer": {"law": 'kind = "fan_curve"\nperiod_s = 0.5\nkick_s = 1', "drive": 'kind = "pwm"\ntimer_bits = 8\nfrequency_hz = 100'},
     "program": {"law": PID, "setpoint": 'kind = "program"\nsegments = [ { to_celsius = 60, ramp_s = 300, soak_s = 50 } ]'},

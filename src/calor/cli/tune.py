@@ -25,9 +25,13 @@ def command(
     file: Path = DESIGN_FILE,
     trial: str = typer.Option(None, "--trial", metavar="NAME", help="Which trial; the first where left out."),
     method: str = typer.Option("model", "--method", metavar="|".join(METHODS), help="What is found out, and how."),
-    rule: list[str] = typer.Option(["all"], "--rule", metavar="NAME|all", help="Which rule; again for more."),
+    rule: list[str] = typer.Option(
+        ["all"], "--rule", metavar="NAME|all", help="Which rule, or predictive; again for more."
+    ),
     search: bool = typer.Option(False, "--search", help="Search for less error on all trials, inside their limits."),
-    ms: float = typer.Option(1.6, "--ms", metavar="N", help="With --search: the greatest Ms, from 1.1 to 10."),
+    ms: float = typer.Option(
+        1.6, "--ms", metavar="N", help="The greatest Ms of the search and the predictive law, 1.1 to 10."
+    ),
     seed: int = typer.Option(1, "--seed", metavar="N", help="With --search: where it begins."),
     swing: float = typer.Option(None, "--swing", metavar="CELSIUS", help="How far a test may swing; four bands."),
     log: Path = typer.Option(None, "--from", metavar="LOG.csv", help="Take the model from a recorded run."),
@@ -38,14 +42,16 @@ def command(
     from calor.cli.progress import shown_share
     from calor.tune import report, spread, table
     from calor.tune.known import known_by
+    from calor.tune.predictive import row_of
     from calor.tune.rules import BY_NAME
     from calor.tune.search import searched
 
     if method not in METHODS:
         raise CalorError("calor tune: --method", f"takes {', '.join(METHODS)}", repr(method))
     for name in rule:
-        if name != "all" and name not in BY_NAME:
-            raise CalorError("calor tune: --rule", f"takes all, or one of {', '.join(BY_NAME)}", repr(name))
+        if name not in ("all", table.PREDICTIVE) and name not in BY_NAME:
+            names = ", ".join((*BY_NAME, table.PREDICTIVE))
+            raise CalorError("calor tune: --rule", f"takes all, or one of {names}", repr(name))
     if not 1.1 <= ms <= 10.0:
         raise CalorError("calor tune: --ms", "takes a number from 1.1 to 10", f"{ms:g}")
     if swing is not None and not 0.0 < swing <= 1000.0:
@@ -56,8 +62,15 @@ def command(
     chosen = chosen_trial(design, file, trial)
     known: Any = _from_log(design, log, ambient) if log is not None else known_by(design, method, swing)
     names_of = () if "all" in rule else tuple(rule)
-    every = table.ruled(known.model, known.second, known.limit, names_of)
-    if not every:
+    asks_predictive = bool(names_of) and table.PREDICTIVE in names_of
+    every = [] if names_of == (table.PREDICTIVE,) else table.ruled(known.model, known.second, known.limit, names_of)
+    by_model = row_of(design, (chosen,), known, ms) if asks_predictive or not names_of else None
+    if asks_predictive and by_model is None:
+        raise CalorError(
+            "calor tune: --rule predictive", "needs the model of a load that settles, and this tells none", "",
+            "take another rule, or another method",
+        )  # fmt: skip
+    if not every and by_model is None:
         wanted = "" if "all" in rule else f" ({', '.join(rule)})"
         raise CalorError(
             "calor tune",
@@ -67,6 +80,10 @@ def command(
         )
     rows = table.table(design, (chosen,), known.process, every)
     found = None
+    if search and not any(row.setting.law is None for row in rows):
+        raise CalorError(
+            "calor tune: --search", "begins from a rule's gains, and there are none", "", "take --rule all"
+        )
     if search:
         with shown_share("searching") as show:
 
@@ -75,11 +92,11 @@ def command(
                 show(share)
 
             found = searched(design, known.process, rows, ms, seed, watch=watch)
-    row = report.best(rows, found)
+    row = by_model if asks_predictive and len(names_of) == 1 else report.best(rows, found)
     if out is not None and row is not None:
         report.write_design(design, row, out, file.read_text(encoding="utf-8"))
     best = None if row is None else spread.spread(design, chosen, row.setting)
-    data = {"design": design.name, "trial": chosen.name} | report.data(known, rows, found)
+    data = {"design": design.name, "trial": chosen.name} | report.data(known, rows, found, by_model)
     data |= report.switching_data(design, known)
     data["spread"] = None if best is None or row is None else {
         "rule": row.name, "title": row.title, "loads": [one._asdict() for one in best],
@@ -89,7 +106,8 @@ def command(
         print_json(data)
     else:
         _print(data, None if row is None or out is None else (row.title, out))
-    return PASS if any(item["pass"] for item in data["rules"]) or (found is not None and found.row.passes) else FAIL
+    good = any(item["pass"] for item in data["rules"]) or (found is not None and found.row.passes)
+    return PASS if good or (asks_predictive and by_model is not None and by_model.passes) else FAIL
 
 
 def _from_log(design: Any, log: Path, ambient: str) -> Any:
@@ -124,7 +142,8 @@ def _print(data: dict[str, Any], written: tuple[str, Path] | None) -> None:
         data["rules"],
         key=lambda row: (row["rule"] != "present", not row["pass"], row["metrics"]["iae_celsius_s"] or 0.0),
     )
-    for row in (*every, *([data["search"]] if "search" in data else [])):
+    apart = [data[key] for key in ("predictive", "search") if data.get(key)]
+    for row in (*every, *apart):
         metrics = row["metrics"]
         rows.add_row(
             row["title"], f"{row['gain_per_celsius']:.4g}", f"{row['integral_time_s']:.4g}",
@@ -136,9 +155,15 @@ def _print(data: dict[str, Any], written: tuple[str, Path] | None) -> None:
             "passes" if row["pass"] else f"fails {len(row['fails'])}",
         )  # fmt: skip
     console.print(rows)
-    for row in data["rules"]:
+    for row in (*data["rules"], *apart):
         if row["note"]:
             console.print(f"{row['title']}: {row['note']}")
+        if "law" in row:
+            law = row["law"]
+            console.print(
+                f"{row['title']}: rise {law['rise_celsius']:g} °C, time constant {law['time_constant_s']:g} s,"
+                f" dead time {law['dead_time_s']:g} s, closed loop {law['closed_loop_s']:g} s"
+            )
     if "search" in data:
         found = data["search"]
         console.print(

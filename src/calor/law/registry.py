@@ -15,12 +15,12 @@ import numpy as np
 from pydantic import Field
 
 from calor.compiled import family
-from calor.law import alarm, code, fan_curve, guard, manual, on_off, outputs, pid, stages, timer
+from calor.law import alarm, code, fan_curve, guard, manual, on_off, outputs, pid, predictive, stages, timer
 from calor.law.guard import Guard, GuardNumbers
 from calor.law.outputs import Demands, Inputs
 from calor.settings import kinds_of
 
-LAWS: tuple[ModuleType, ...] = (on_off, pid, fan_curve, stages, timer, manual, code)
+LAWS: tuple[ModuleType, ...] = (on_off, pid, predictive, fan_curve, stages, timer, manual, code)
 """All laws, in the order in which they are offered."""
 KINDS = kinds_of(LAWS)
 _DECIDING = {kind: module for kind, (_, module) in KINDS.items() if hasattr(module, "decide")}

@@ -1,8 +1,9 @@
 """How far a loop is from trouble: gain, phase and delay margin and Ms, from its sampled frequency response.
 
 The law's response is that of its own difference equations: the integral is used a step after it has grown, the
-derivative is on the measurement with its filter. Source: K. J. Åström and T. Hägglund, Advanced PID Control (2006),
-section 4.3 (Ms: largest distance 1/|1 + L|); Nyquist's criterion for stability.
+derivative is on the measurement with its filter, a predictive law's model a step after its output. Source: K. J. Åström
+and T. Hägglund, Advanced PID Control (2006), section 4.3 (Ms: largest distance 1/|1 + L|); Nyquist's criterion for
+stability.
 """
 
 from __future__ import annotations
@@ -13,6 +14,8 @@ from dataclasses import dataclass
 import numpy as np
 import numpy.typing as npt
 
+from calor.law import predictive
+from calor.law.predictive import Predictive
 from calor.tune.process import Complex, Process
 
 POINTS = 3000
@@ -54,6 +57,16 @@ def law_response(gains: Gains, omega: npt.NDArray[np.float64], period_s: float) 
     return gains.gain_per_celsius * shape
 
 
+def predictive_response(law: Predictive, omega: npt.NDArray[np.float64]) -> Complex:
+    """Demand of a predictive law per °C of error at angular frequencies `omega`, 1/s, on heating's side."""
+    back = np.exp(-1j * omega * law.period_s)
+    stays = math.exp(-law.period_s / law.time_constant_s)
+    model = (1.0 - stays) * back / (1.0 - stays * back)
+    gain = predictive.gain_per_celsius(law)
+    still_to_come = law.rise_celsius * model * (1.0 - back ** predictive.delay_steps(law))
+    return np.asarray(gain / (1.0 - model + gain * still_to_come))
+
+
 def frequencies(process: Process) -> npt.NDArray[np.float64]:
     """Angular frequencies at which a loop is looked at, up to half the sampling, 1/s."""
     top = math.pi / process.period_s
@@ -62,16 +75,18 @@ def frequencies(process: Process) -> npt.NDArray[np.float64]:
     return np.geomspace(low, top * (1.0 - 1e-9), POINTS)
 
 
-def margins_of(process: Process, gains: Gains) -> Margins:
-    """The margins of a loop of a process and PID gains around the working point."""
-    omega, loop = loop_response(process, gains)
-    return margins_from(omega, loop, gains.integral_time_s > 0.0, process.integrates)
+def margins_of(process: Process, law: Gains | Predictive) -> Margins:
+    """The margins of a loop of a process and PID gains, or a predictive law, around the working point."""
+    omega, loop = loop_response(process, law)
+    has_integral = law.integral_time_s > 0.0 if isinstance(law, Gains) else True
+    return margins_from(omega, loop, has_integral, process.integrates)
 
 
-def loop_response(process: Process, gains: Gains) -> tuple[npt.NDArray[np.float64], Complex]:
+def loop_response(process: Process, law: Gains | Predictive) -> tuple[npt.NDArray[np.float64], Complex]:
     """(angular frequencies in 1/s, response) of the open loop: what Nyquist's picture shows."""
     omega = frequencies(process)
-    return omega, _sign(process) * process.response(omega) * law_response(gains, omega, process.period_s)
+    asks = law_response(law, omega, process.period_s) if isinstance(law, Gains) else predictive_response(law, omega)
+    return omega, _sign(process) * process.response(omega) * asks
 
 
 def _sign(process: Process) -> float:

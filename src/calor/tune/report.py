@@ -21,12 +21,15 @@ def finite(value: float | None) -> float | None:
     return float(value) if value is not None and math.isfinite(value) else None
 
 
-def data(known: Known, rows: list[Candidate], search: Searched | None) -> dict[str, Any]:
+def data(
+    known: Known, rows: list[Candidate], search: Searched | None, predictive: Candidate | None = None
+) -> dict[str, Any]:
     """All of it."""
     out: dict[str, Any] = {
         "model": model_data(known),
         "experiment": experiment_data(known.experiment),
         "rules": [row_data(row) for row in rows],
+        "predictive": None if predictive is None else row_data(predictive),
     }
     if search is not None:
         out["search"] = row_data(search.row) | {"evaluations": search.evaluations, "ms_bound": search.ms_bound}
@@ -118,7 +121,7 @@ def row_data(row: Candidate) -> dict[str, Any]:
         "metrics": metrics,
         "fails": sorted({item.name for verdict in row.verdicts for item in verdict.limits if not item.passes}),
         "pass": row.passes,
-    }
+    } | ({} if row.setting.law is None else {"law": row.setting.law.model_dump()})
 
 
 def best(rows: list[Candidate], search: Searched | None) -> Candidate | None:

@@ -110,6 +110,7 @@ def searched(
     with ThreadPoolExecutor(THREADS) as pool:
         least = min((row.iae_celsius_s for row in rows), default=1.0)
         costs = _Costs(design, process, ms_bound, max(least, 1e-9), pool)
+        rows = [row for row in rows if row.setting.law is None]
         usable = [row for row in rows if row.margins is not None and row.setting.gains.gain_per_celsius > 0.0]
         names = tuple(trial.name for trial in design.trial)
         priced = sorted(

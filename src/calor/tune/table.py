@@ -12,7 +12,9 @@ from calor import loop
 from calor.design.model import Design
 from calor.design.trial import Trial
 from calor.judge.verdict import AT_LEAST, Verdict, judge
+from calor.law import predictive
 from calor.law.pid import Pid
+from calor.law.predictive import Predictive
 from calor.loop.trace import Trace
 from calor.settings import bounds_of
 from calor.tune.margins import Gains, Margins, margins_of
@@ -20,7 +22,7 @@ from calor.tune.model import Model
 from calor.tune.process import Process, proportional
 from calor.tune.rules import RULES, Ruled, Ultimate, applied
 
-PRESENT, SEARCH = "present", "search"
+PRESENT, SEARCH, PREDICTIVE = "present", "search", "predictive"
 THREADS = 2
 NEVER = 5.0
 """By how many times its limit a figure that never came counts as beyond it."""
@@ -28,10 +30,14 @@ NEVER = 5.0
 
 @dataclass(frozen=True)
 class Setting:
-    """Gains with what goes with them: how much of a setpoint's change the proportional part sees."""
+    """Gains with what goes with them: how much of a setpoint's change the proportional part sees.
+
+    Of a predictive law, the gains are those that it has without its dead time: it is a PI law then.
+    """
 
     gains: Gains
     setpoint_weight: float
+    law: Predictive | None = None
 
 
 @dataclass(frozen=True)
@@ -83,12 +89,14 @@ def beyond_of(verdict: Verdict) -> float:
 
 
 def with_setting(design: Design, setting: Setting) -> Design:
-    """The design with a PID law of these gains, and a window where a relay gave all or nothing; what else its law has
-    stays, gain sets go.
+    """The design with a PID law of these gains, or the predictive law, and a window where a relay gave all or nothing;
+    what else its law has stays, gain sets go.
 
     Raises ValueError where a gain is out of the range that a law takes.
     """
     law, gains = design.law, setting.gains
+    if setting.law is not None:
+        return proportional(design).model_copy(update={"law": setting.law})
     kept = law.model_dump() if isinstance(law, Pid) else {"action": law.action, "period_s": law.period_s}
     kept |= {
         "kind": "pid", "gain_per_celsius": gains.gain_per_celsius, "integral_time_s": gains.integral_time_s,
@@ -101,10 +109,17 @@ def with_setting(design: Design, setting: Setting) -> Design:
 def present(design: Design) -> Setting | None:
     """The gains that the design has; None where its law has none."""
     law = design.law
+    if isinstance(law, Predictive):
+        return setting_of(law)
     if not isinstance(law, Pid) or law.gain_sets:
         return None
     gains = Gains(law.gain_per_celsius, law.integral_time_s, law.derivative_time_s, law.derivative_filter)
     return Setting(gains, law.setpoint_weight)
+
+
+def setting_of(law: Predictive) -> Setting:
+    """A predictive law as a setting."""
+    return Setting(Gains(predictive.gain_per_celsius(law), law.time_constant_s, 0.0), 1.0, law)
 
 
 def within_reach(gains: Gains) -> Gains:
@@ -128,7 +143,7 @@ def tried(
     own = design if name == PRESENT else with_setting(design, setting)
     traces = tuple(loop.run(own, trial) for trial in trials)
     verdicts = tuple(judge(trace, design.limits) for trace in traces)
-    margins = None if process is None else margins_of(process, setting.gains)
+    margins = None if process is None else margins_of(process, setting.law or setting.gains)
     return Candidate(
         name, title, source, setting, in_range, note, margins, tuple(trial.name for trial in trials), verdicts, traces
     )

@@ -12,7 +12,7 @@ from PyQt6.QtGui import QMouseEvent
 
 from calor.desk.state.desk import Desk
 from calor.desk.widgets.chart import Chart
-from calor.law import fan_curve, on_off, pid, program, stages, timer
+from calor.law import fan_curve, on_off, pid, predictive, program, stages, timer
 from calor.law.outputs import Outline
 from calor.settings import bounds_of
 from calor.units import celsius_to, format_duration, to_celsius
@@ -147,6 +147,14 @@ def _timer(picture: BenchPicture, law: Any) -> None:
     picture.set_title(f"% over seconds; {timer.mean_output(law) * 100.0:.1f} % once it repeats")
 
 
+def _predictive(picture: BenchPicture, law: Any) -> None:
+    line = predictive.outline(law)[0]
+    scale, noun = (60.0, "min") if line.x[-1] > 300.0 else (1.0, "s")
+    picture.draw("line 0", np.array(line.x) / scale, np.array(line.y) * 100.0, picture._theme.setpoint)
+    picture.show_range((0.0, line.x[-1] / scale), (-6.0, 108.0))
+    picture.set_title(f"% of a setpoint step followed over {noun}, output not at a limit")
+
+
 def _fan(picture: BenchPicture, law: Any) -> None:
     unit, t = picture._desk.view.unit, picture._theme
     places, warming, cooling = fan_curve.outline(law)
@@ -250,6 +258,6 @@ PICTURES: dict[tuple[str, str], Callable[[BenchPicture, Any], None]] = {
         stages.outline, "% of the power over {unit}; grey: on the way back",
         lambda y: f"{y[1]:.0f} %, on the way back {y[0]:.0f} %",
     ),
-    ("law", "timer"): _timer,
+    ("law", "timer"): _timer, ("law", "predictive"): _predictive,
     ("law", "fan_curve"): _fan, ("setpoint", "program"): _program, ("setpoint", "day_night"): _day_night,
 }  # fmt: skip

@@ -50,6 +50,12 @@ SECTIONS: dict[tuple[str, str], tuple[Section, ...]] = {
         ("Integral and setpoint", "law", ("anti_windup", "integral_band_celsius", "ramp_celsius_per_s")),
         _FAILS,
     ),
+    ("law", "predictive"): (
+        ("", "law", ("rise_celsius", "time_constant_s", "dead_time_s", "closed_loop_s")),
+        ("Output", "law", ("action", "output_low", "output_high", "period_s")),
+        ("Heat and cool", "law", ("cool_rise_celsius", "cool_output_high")),
+        _FAILS,
+    ),
     ("law", "fan_curve"): (
         ("", "law", ("action", "follows", "start_celsius", "floor", "full_celsius", "hysteresis_celsius", "points")),
         ("As it starts and moves", "law", ("kick_s", "kick_output", "slew_per_s", "full_alarm_s", "period_s")),
@@ -90,7 +96,7 @@ SECTIONS: dict[tuple[str, str], tuple[Section, ...]] = {
 HIDDEN = ("kind", "alarms", "format", "stages", "segments", "gain_sets")
 ONLY_BOTH_WAYS = (
     "dead_zone", "cool_gain_ratio", "cool_gain_per_celsius", "cool_integral_time_s", "cool_derivative_time_s",
-    "cool_output_high", "dead_zone_celsius", "cut_out_low_celsius",
+    "cool_output_high", "cool_rise_celsius", "dead_zone_celsius", "cut_out_low_celsius",
 )  # fmt: skip
 """Keys that only a law with an output each for heat and cool has a use for."""
 SAME_DRIVE, NO_DRIVER = "same", "none"

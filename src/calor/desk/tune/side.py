@@ -193,7 +193,7 @@ class SidePanel(QWidget):
                     "..", "."
                 )
             )
-        _, loop = loop_response(found.known.process, row.setting.gains)
+        _, loop = loop_response(found.known.process, row.setting.law or row.setting.gains)
         turn = np.linspace(0.0, 2.0 * math.pi, 181)
         t = self._theme
         near = np.flatnonzero(np.abs(loop) < 20.0)

@@ -16,6 +16,7 @@ from calor.desk.state.desk import Desk
 from calor.errors import CalorError
 from calor.tune import table
 from calor.tune.known import Known, Method, Planned, fit_over_step, known_by, planned
+from calor.tune.predictive import row_of
 from calor.tune.search import MS_BOUND, Searched, Stopped, searched
 from calor.tune.spread import Other, spread
 from calor.tune.table import Candidate, Setting, tried, with_setting
@@ -129,14 +130,14 @@ class TuneWork(QObject):
         """Run the trial over gain and integral time about a row."""
         if self.found is not None:
             self.map = None
-            self._begin("mapping", self._map, self.found, row.setting)
+            self._begin("mapping", self._map, self.found, replace(row.setting, law=None))
 
     def pick(self, row: Candidate, gain_per_celsius: float, integral_time_s: float) -> None:
         """A row of one's own: another gain and integral time with a row's derivative."""
         if self.found is None:
             return
         gains = replace(row.setting.gains, gain_per_celsius=gain_per_celsius, integral_time_s=integral_time_s)
-        found, setting = self.found, replace(row.setting, gains=gains)
+        found, setting = self.found, replace(row.setting, gains=gains, law=None)
         self.by_hand = tried(
             found.design, (found.trial,), found.known.process, BY_HAND, "By hand", "picked on the map", setting
         )
@@ -190,6 +191,8 @@ class TuneWork(QObject):
             self._went.emit(stop, 0.5 + 0.2 * done / (len(every) + 1), None)
 
         rows = table.table(design, (trial,), known.process, every, watch)
+        by_model = row_of(design, (trial,), known, self.ms_bound)
+        rows += [] if by_model is None else [by_model]
         fit = None if known.model is None else fit_over_step(known.process, known.model)
         spreads = {}
         for at, row in enumerate(rows):
@@ -273,5 +276,9 @@ class TuneWork(QObject):
         document.end_merging()
         made = self.design_with(row)
         window = ", with a window in place of the relay's all or nothing" if made.drive != document.design.drive else ""
+        if row.setting.law is not None:
+            document.edit(made, "take a predictive law")
+            self._desk.say("note", f"A predictive law with this model is in the design{window}; Ctrl+Z takes it back.")
+            return
         document.edit(made, f"take the gains of {row.title}")
         self._desk.say("note", f"The gains of {row.title} are in the design{window}; Ctrl+Z takes them back.")

@@ -18,6 +18,7 @@ from calor.firmware.sources.generate import outputs_of
 from calor.law import pid
 from calor.law import registry as laws
 from calor.law.pid import Pid, PidNumbers
+from calor.law.predictive import PredictiveNumbers
 
 MOST_ROUNDING = 0.02
 """A constant that Q16.16 would round by a greater share is refused."""
@@ -45,6 +46,8 @@ def ranges(design: Design) -> list[Range]:
     period_s = float(design.law.period_s)
     if design.law.kind == "pid":
         quantities += _of_pid(law.pid, wide, period_s)
+    if design.law.kind == "predictive":
+        quantities += _of_predictive(law.predictive, wide)
     if design.law.kind == "fan_curve":
         curve = law.fan_curve
         x = [curve.x[k] for k in range(curve.used)]
@@ -87,6 +90,18 @@ def _of_pid(pid: PidNumbers, wide: float, period_s: float) -> list[Range]:
         _about("wanted demand", wanted),
         _about("growth of the integral, 1024/s", growth),
         _about("growth of the integral in a step, 1024", growth * period_s),
+    ]
+
+
+def _of_predictive(law: PredictiveNumbers, wide: float) -> list[Range]:
+    """Bounds of the parts of a predictive law over readings and setpoints `wide` °C apart; a guard may give all."""
+    most = max(abs(law.output_low), abs(law.output_high), 1.0)
+    to_come = abs(law.rise_celsius) * 2.0 * most
+    return [
+        _about("change still to come, °C", to_come),
+        _about("wanted demand", abs(law.gain_per_celsius) * (wide + to_come) + most),
+        _about("model, 1/1024", 1024.0 * most),
+        Range("time over which the model's past is kept, s", 0.0, 16.0 * law.cell_s),
     ]
 
 
