@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from typing import Any
 
 import numpy as np
 
@@ -37,7 +38,7 @@ def filled(design: Design, model: Model, closed_loop_s: float, output: float = 0
         raise CalorError(
             "law predictive", "needs a load that settles, and this one goes on rising", "", "choose law kind pid"
         )
-    law = design.law
+    law: Any = design.law
     kept = {name: value for name, value in law.model_dump().items() if name in Predictive.model_fields}
     rise = model.rise_celsius
     if law.action == "heat_cool":
@@ -56,9 +57,9 @@ def filled(design: Design, model: Model, closed_loop_s: float, output: float = 0
     return Predictive.model_validate(kept)
 
 
-def _own_ratio(law: object) -> float:
+def _own_ratio(law: Any) -> float:
     cool = getattr(law, "cool_rise_celsius", None)
-    return 1.0 if cool is None else float(law.rise_celsius) / float(cool)  # type: ignore[attr-defined]
+    return 1.0 if cool is None else float(law.rise_celsius / cool)
 
 
 def _held(key: str, value: float) -> float:
