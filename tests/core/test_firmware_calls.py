@@ -178,11 +178,13 @@ def test_other_gains_do_not_bump_the_output(tmp_path: Path) -> None:
         pid.numbers(Pid.model_validate(settings)),
         pid.numbers(Pid.model_validate({**settings, "gain_per_celsius": 0.15, "setpoint_weight": 0.9})),
     )
-    state = pid.start()
+    state, memory = pid.start(), np.zeros(pid.MEMORY_SIZE)
     for k in range(60):
-        state, demand = pid.step(law, state, 50.0, 40.0 + 0.01 * k, np.nan, 1.0)
+        state, demand = pid.step(law, state, memory, 50.0, 40.0 + 0.01 * k, np.nan, 1.0)
     assert demand == pytest.approx(before, abs=1e-5)
-    _, after = pid.step(new, pid.with_other_gains(law, new, state, 50.0, demand), 50.0, 40.59, np.nan, 1.0)
+    _, after = pid.step(
+        new, pid.with_other_gains(law, new, state, memory, 50.0, demand), memory, 50.0, 40.59, np.nan, 1.0
+    )
     assert after == pytest.approx(first, abs=1e-5)
 
 

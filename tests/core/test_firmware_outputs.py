@@ -11,10 +11,11 @@ from hypothesis import Phase, given, settings
 from hypothesis import strategies as st
 
 from calor import loop
+from calor.design.event import TUNE
 from calor.design.model import Design
 from calor.design.trial import Trial
 from calor.firmware.run import host
-from calor.firmware.run.exchange import Answers
+from calor.firmware.run.exchange import TUNES, Answers, answers_from, inputs
 from calor.firmware.sources import generate
 from calor.loop import Flag
 from calor.loop.conditions import AMBIENT, HAND, SIGNAL, timeline
@@ -54,6 +55,15 @@ CASES: dict[str, dict[str, Any]] = {
     "predictive, long dead time": {
         "law": 'kind = "predictive"\nperiod_s = 0.5\nrise_celsius = 60\ntime_constant_s = 300\ndead_time_s = 18\nclosed_loop_s = 60\noutput_high = 0.9',
         "drive": SSR, "guard": "probe_fault_output = 0.4",
+    },
+    "tunes itself": {
+        "law": PI + "\nderivative_time_s = 4\nsetpoint_weight = 0.6\nautotune = { amplitude = 0.25, hysteresis_celsius = 1.2, cycles = 1, timeout_s = 900 }",
+        "drive": SSR, "events": [{"kind": "tune", "at_s": 500}, {"kind": "tune", "at_s": 1400}],
+    },
+    "tunes itself, both ways, led back": {
+        "law": PI + '\naction = "heat_cool"\nanti_windup = "back_calculate"\nmanual_mode = true\ncool_integral_time_s = 40\n'
+        'autotune = { amplitude = 0.4, hysteresis_celsius = 1.2, cycles = 1, rule = "tyreus_luyben_pid", limit_celsius = 70 }',
+        "drive": LINEAR, "events": [{"kind": "tune", "at_s": 500}, {"kind": "manual", "at_s": 1500, "for_s": 60, "output": -0.4}],
     },
     "predictive both ways": {
         "law": 'kind = "predictive"\naction = "heat_cool"\nperiod_s = 0.5\nrise_celsius = 60\ncool_rise_celsius = 25\ntime_constant_s = 300\n'
@@ -118,7 +128,9 @@ def compared(design: Design, trial: Trial, flags: tuple[str, ...] = ("-O2",)) ->
     around = timeline(design, trial)
     rows = around.values[np.searchsorted(around.at_s, trace.time_s + 1e-9, side="right") - 1]
     other = rows[:, SIGNAL] if design.setpoint.kind == "follow" else rows[:, AMBIENT]
-    return trace, host.run(design, trace.counts, flags, other_celsius=other, hand_output=rows[:, HAND])
+    given_ = inputs(design, trace.counts, other, rows[:, HAND])
+    given_["calls"] = np.where(np.diff(rows[:, TUNE], prepend=0.0) > 0.0, TUNES, 0)
+    return trace, answers_from(host.rows(design, given_, flags))
 
 
 def assert_alike(design: Design, trace: loop.Trace, answer: Answers) -> None:

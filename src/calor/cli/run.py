@@ -9,6 +9,7 @@ import typer
 
 from calor.cli.common import AS_JSON, DESIGN_FILE, chosen_trial, open_design, print_json, write_csv
 from calor.cli.exit_codes import FAIL, PASS
+from calor.errors import CalorError, unwritable
 
 HELP = "Simulate a trial and judge it: exit 0 pass, 1 fail, 2 bad input."
 OPTIONS = {"controller": "--with"}
@@ -23,6 +24,9 @@ def command(
         "python", "--with", metavar="NAME", help="Controller under test: python, host, a chip, or FILE.c or FILE.py."
     ),
     allow_code: bool = typer.Option(False, "--allow-code", help="Allow the code that the design names, from now on."),
+    keep_tuned: Path = typer.Option(
+        None, "--keep-tuned", metavar="DESIGN", help="Write the design with the gains that self-tuning found."
+    ),
     as_json: bool = AS_JSON,
 ) -> int:
     from calor import loop
@@ -32,6 +36,10 @@ def command(
     from calor.judge.verdict import report
     from calor.loop.simulate import steps_of
 
+    if keep_tuned is not None and keep_tuned.suffix.lower() != ".toml":
+        raise CalorError(
+            "calor run: --keep-tuned", "writes a design, and takes the name of a .toml file", str(keep_tuned)
+        )
     design = open_design(file)
     chosen = chosen_trial(design, file, trial)
     law: Any = design.law
@@ -42,6 +50,8 @@ def command(
     data = report(design, chosen, trace) | ({"with": seat} if seat != "python" else {})
     if csv is not None:
         write_csv(trace, csv)
+    if keep_tuned is not None:
+        _keep(design, file, data.get("tuning", []), keep_tuned)
     if as_json:
         print_json(data)
     else:
@@ -49,3 +59,21 @@ def command(
 
         print_report(data)
     return PASS if data["pass"] else FAIL
+
+
+def _keep(design: Any, file: Path, tunings: list[dict[str, Any]], place: Path) -> None:
+    """Write the design with the gains of the last self-tuning that found some. Raises CalorError where none did."""
+    from calor.design.edit import with_block, with_values
+    from calor.design.file import save_atomically, write
+
+    found = [one for one in tunings if one["applied"]]
+    if not found:
+        said = tunings[-1]["text"] if tunings else "the trial has no event of kind tune"
+        raise CalorError("calor run: --keep-tuned", "self-tuning found no gains", said)
+    keys = ("gain_per_celsius", "integral_time_s", "derivative_time_s")
+    law = with_values(design.law, {key: float(f"{found[-1][key]:.4g}") for key in keys})
+    text = write(with_block(design, "law", law, 0), file.read_text(encoding="utf-8"), place.parent)
+    try:
+        save_atomically(place, text)
+    except OSError as error:
+        raise unwritable(CalorError, place, error) from None

@@ -12,6 +12,7 @@ from calor.design.ranges import usual_range
 from calor.drive import driver as drivers
 from calor.errors import Problem
 from calor.law import fan_curve, stages
+from calor.law.autotune import Autotune
 from calor.law.on_off import DEFAULT_HYSTERESIS_CELSIUS
 from calor.sense.knob import Button, Knob
 from calor.settings import Settings
@@ -102,6 +103,8 @@ def implied(design: Design, part: str, key: str, value: Any) -> dict[str, Any]:
         return {name: _part_of_kind(name, str(value))}
     if part == "design" and what == "used":
         return {name: _by_hand(design, name) if value else None}
+    if key == "autotune.used":
+        return {"autotune": Autotune().model_dump() if value else None}
     if key == "filter.kind":
         return {"filter": {"kind": value}}
     if key == "read_by":

@@ -15,14 +15,15 @@ if TYPE_CHECKING:
 
 (
     AMBIENT, EXTRA, POWER, SETPOINT, WIRED, SIGNAL, HAND, STALLED, SWITCH_FAULT, ADDED, ADDED_CELSIUS, HUMIDITY,
-    RECORDED, HEAT, PROBE_RISE,
-) = range(15)  # fmt: skip
+    RECORDED, HEAT, PROBE_RISE, TUNE,
+) = range(16)  # fmt: skip
 """Columns of the conditions: ambient (°C), extra loss (W/K), power as a fraction (below 0: mains lost), setpoint put
 there (°C; NaN: none), the probe's wiring, the signal a setpoint follows (°C; NaN: none), the output set by hand (NaN:
 automatic), whether the firmware hangs, the switch's fault, heat capacity put in at this instant (J/K) and its
 temperature (°C), the air's relative humidity (0 to 1), an output as it was recorded, below 0 the cooling one (NaN:
-none), heat from outside (W), and how much hotter something makes the probe alone in the end (°C)."""
-COLUMNS = 15
+none), heat from outside (W), how much hotter something makes the probe alone in the end (°C), and how often
+self-tuning was asked for so far."""
+COLUMNS = 16
 
 
 class Span(NamedTuple):
@@ -42,6 +43,8 @@ class Timed(Settings):
     """Whether the setpoint is put somewhere from outside, which a locked one refuses."""
     is_instant: ClassVar[bool] = False
     """Whether it is over as it happens, and stays."""
+    disturbs: ClassVar[bool] = True
+    """Whether the law has to recover from it."""
     at_first: ClassVar[dict[str, Any]] = {}
     """What an event is set to as it is added on the desk."""
     writes: ClassVar[tuple[int, float] | None] = None

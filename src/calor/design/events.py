@@ -22,6 +22,7 @@ from calor.design.event import (
     Timed,
 )
 from calor.design.heat_added import HeatAdded
+from calor.design.tune import Tune
 from calor.law.pid import Pid
 from calor.load import registry as loads
 from calor.sense import knob
@@ -369,6 +370,7 @@ EVENTS: tuple[type[Timed], ...] = (
     ContentsAdded,
     HeatAdded,
     ByHand,
+    Tune,
     KnobTurned,
     Stalled,
     OutputStuckOn,

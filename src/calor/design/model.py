@@ -11,6 +11,7 @@ from pydantic import BeforeValidator, Field, Strict, model_validator
 from calor.design.trial import Limits, Trial
 from calor.drive import driver as drivers
 from calor.drive import registry as drives
+from calor.law import autotune
 from calor.law import guard as guards
 from calor.law import registry as laws
 from calor.law import setpoint as setpoints
@@ -95,6 +96,15 @@ class Design(Settings):
         wrong = guards.problem(self.guard, self.law.action)
         if wrong:
             raise ValueError(wrong)
+        return self
+
+    @model_validator(mode="after")
+    def _tunes_within_limits(self) -> Self:
+        test = getattr(self.law, "autotune", None)
+        if test is not None and self.setpoint.kind == "hold":
+            wrong = autotune.problem(test, self.law.action, self.setpoint.celsius)
+            if wrong:
+                raise ValueError(wrong)
         return self
 
     @model_validator(mode="after")

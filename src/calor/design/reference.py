@@ -13,6 +13,7 @@ from calor.design.model import BLOCK_KINDS, Design
 from calor.design.trial import Limits, Trial
 from calor.drive.driver import KINDS as DRIVER_KINDS
 from calor.law.alarm import Alarm
+from calor.law.autotune import Autotune
 from calor.law.gains import GainSet
 from calor.law.guard import Guard
 from calor.law.program import Segment
@@ -111,6 +112,7 @@ def design_file_reference() -> str:
             lines += ["", "### an entry of [[probe.calibration]]", "", (CalibrationPoint.__doc__ or "").strip()]
             lines += _table(CalibrationPoint)
         if block == "law":
+            lines += ["", "### [law.autotune] of a pid law", "", (Autotune.__doc__ or "").strip(), *_table(Autotune)]
             lines += ["", "## [guard]", "", (Guard.__doc__ or "").strip(), *_table(Guard)]
             lines += ["", "### an entry of guard.alarms", "", (Alarm.__doc__ or "").strip(), *_table(Alarm)]
     for key, model in (("knob", Knob), ("button", Button)):

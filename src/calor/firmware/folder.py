@@ -12,7 +12,7 @@ import numpy as np
 from calor.design.model import Design, block_summary
 from calor.firmware.check.form_difference import Difference, difference, expected_rows
 from calor.firmware.check.ranges import Range, proven
-from calor.firmware.check.recorded import recorded
+from calor.firmware.check.recorded import Recorded, recorded
 from calor.firmware.run import chip, sizes
 from calor.firmware.run.exchange import as_given
 from calor.firmware.sources import fixed_point
@@ -152,16 +152,15 @@ def _wiring(design: Design) -> str:
 def _rows(design: Design, form: Form) -> list[str]:
     """The first steps of the first trial as C has them: reading, what else is looked at, fault, °C, demands."""
     record = recorded(design, design.trial[0])
+    count = _plain_steps(record)
+    if count == 0:
+        record = recorded(design, design.trial[0].model_copy(update={"events": ()}))
+        count = _plain_steps(record)
     trace, at = record.trace, record.rows
-    # up to the first restart, hand or setpoint from outside: the test only gives readings
-    plain = (record.given["restart"] == 0) & np.isnan(record.given["hand"])
-    outside = [event.at_s for event in record.trial.events if event.sets_setpoint]
-    plain &= trace.time_s[at] < min(outside, default=np.inf)
-    count = min(int(np.argmin(plain)) if not plain.all() else len(at), TEST_STEPS)
     outputs = [output.demand[at] for output in trace.outputs] or [trace.demand[at]]
     measured_celsius = trace.measured_celsius[at]
     if not form.is_plain:
-        measured_celsius, faults, demands = expected_rows(design, form, count)
+        measured_celsius, faults, demands = expected_rows(design, form, record.given[:count])
         measured_celsius = np.where(faults, np.nan, measured_celsius)
         outputs = list(demands.T)
     ideal = design.probe.kind == "ideal"
@@ -178,6 +177,14 @@ def _rows(design: Design, form: Form) -> list[str]:
         parts = [reading, *other, "true" if fault else "false", c_float(0.0 if fault else measured), f"{{{asked}}}"]
         lines.append(", ".join(parts))
     return lines
+
+
+def _plain_steps(record: Recorded) -> int:
+    """How many steps pass up to the first restart, hand, call or setpoint put in: the test only gives readings."""
+    plain = (record.given["restart"] == 0) & np.isnan(record.given["hand"]) & (record.given["calls"] == 0)
+    outside = [event.at_s for event in record.trial.events if event.sets_setpoint]
+    plain &= record.trace.time_s[record.rows] < min(outside, default=np.inf)
+    return min(int(np.argmin(plain)) if not plain.all() else len(plain), TEST_STEPS)
 
 
 def _needs_other(design: Design) -> bool:

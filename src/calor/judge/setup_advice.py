@@ -3,6 +3,8 @@ timers."""
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 
 from calor import loop
@@ -13,6 +15,7 @@ from calor.drive.pwm import Pwm
 from calor.drive.time_proportional import TimeProportional
 from calor.judge.card import Advice, Rule, changed, rounded
 from calor.judge.verdict import Verdict
+from calor.law import autotune
 from calor.law.fan_curve import FanCurve
 from calor.law.on_off import OnOff, thresholds_celsius
 from calor.law.pid import Pid
@@ -20,7 +23,7 @@ from calor.law.stages import Stages
 from calor.law.timer import Timer
 from calor.load import registry as loads
 from calor.loop.trace import Trace
-from calor.units import TemperatureUnit, format_difference, format_duration, format_temperature
+from calor.units import TemperatureUnit, format_difference, format_duration, format_gain, format_temperature
 
 FAN_HYSTERESIS_CELSIUS = 4.0
 """About 4 to 5 °C is usual for a fan that must not hunt (common practice)."""
@@ -170,6 +173,30 @@ def far_from_tuned(
     return Advice("The gains are far from where they were tuned.", text, why, "note")
 
 
+def self_tuned(design: Design, trial: Trial, trace: Trace, verdict: Verdict, unit: TemperatureUnit) -> Advice | None:
+    """What the last self-tuning found, to be kept; or why it found nothing."""
+    del verdict, trial
+    if not trace.tunings:
+        return None
+    last = trace.tunings[-1]
+    why = "What the law found in this run. After a restart it begins with the gains of the design again."
+    if last.result != autotune.APPLIED:
+        reason = autotune.REASONS[last.result]
+        took = format_duration(last.ended_s - last.began_s)
+        return Advice("Self-tuning found no gains.", f"After {took}: {reason}. The old gains stay.", why, "limit")
+    gain, integral, derivative = (
+        float(f"{value:.4g}") for value in (last.gain_per_celsius, last.integral_time_s, last.derivative_time_s)
+    )
+    proposal = changed(
+        design, "law", gain_per_celsius=gain, integral_time_s=integral, derivative_time_s=derivative,
+    )  # fmt: skip
+    now: Any = design.law
+    if (now.gain_per_celsius, now.integral_time_s, now.derivative_time_s) == (gain, integral, derivative):
+        return None
+    text = f"{format_gain(gain, unit)}, integral {integral:g} s, derivative {derivative:g} s; the design has others."
+    return Advice("Self-tuning has found gains.", text, why, "note", "Try them", proposal)
+
+
 def timer_spread(design: Design, trial: Trial, trace: Trace, verdict: Verdict, unit: TemperatureUnit) -> Advice | None:
     """What ambient and mains do to a law that does not look."""
     del verdict
@@ -195,5 +222,6 @@ def timer_spread(design: Design, trial: Trial, trace: Trace, verdict: Verdict, u
 
 
 SETUP_RULES: tuple[Rule, ...] = (
-    missing_hysteresis, hunting, long_window, low_floor, stage_that_never_drops, far_from_tuned, timer_spread
+    missing_hysteresis, hunting, long_window, low_floor, stage_that_never_drops, far_from_tuned, self_tuned,
+    timer_spread,
 )  # fmt: skip

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import asdict, dataclass
 from typing import Any
 
 from calor.design.model import Design
 from calor.design.trial import Limits, Trial, limited
 from calor.judge.metrics import Metrics, measure
-from calor.loop.trace import Trace, changes_of
+from calor.law.autotune import APPLIED, REASONS, RESULTS
+from calor.loop.trace import Trace, Tuning, changes_of
 from calor.settings import quantity_of
 from calor.units import TemperatureUnit, format_difference, format_duration, format_temperature
 
@@ -107,6 +109,8 @@ def report(design: Design, trial: Trial, trace: Trace) -> dict[str, Any]:
         "pass": verdict.passes,
         "events": [{"at_s": event.at_s, "kind": event.kind, "text": event.text} for event in trace.events],
     }
+    if getattr(design.law, "autotune", None) is not None:
+        data["tuning"] = [tuning_data(one) for one in trace.tunings]
     if trace.outputs:
         hours = trace.span_s / 3600.0
         data["outputs"] = [
@@ -118,3 +122,20 @@ def report(design: Design, trial: Trial, trace: Trace) -> dict[str, Any]:
             for output in trace.outputs
         ]
     return data
+
+
+def tuning_data(tuning: Tuning) -> dict[str, Any]:
+    """What came of a self-tuning, as plain data; gains are None where it found none."""
+    found = {
+        "gain_per_celsius": tuning.gain_per_celsius,
+        "integral_time_s": tuning.integral_time_s,
+        "derivative_time_s": tuning.derivative_time_s,
+    }
+    return {
+        "began_s": tuning.began_s,
+        "ended_s": tuning.ended_s,
+        "applied": tuning.result == APPLIED,
+        "result": RESULTS[tuning.result].lower(),
+        "text": REASONS[tuning.result],
+        **{key: None if math.isnan(value) else value for key, value in found.items()},
+    }

@@ -22,7 +22,8 @@ class Demands(NamedTuple):
 
 
 class Inputs(NamedTuple):
-    """What a law decides on, temperatures in °C. `hand` is the output set by hand, NaN in automatic."""
+    """What a law decides on, temperatures in °C. `hand` is the output set by hand, NaN in automatic; `tune` what is
+    asked of self-tuning: nothing, to start or to stop (`autotune.NOTHING` and further)."""
 
     setpoint_celsius: float
     measured_celsius: float
@@ -30,6 +31,7 @@ class Inputs(NamedTuple):
     hand: float
     fault: bool
     off: bool
+    tune: int
 
 
 class Outline(NamedTuple):

@@ -11,20 +11,25 @@ Source: Åström & Hägglund, Advanced PID Control (2006), chapter 3 (form, filt
 from __future__ import annotations
 
 import math
-from typing import Annotated, Any, Literal, NamedTuple, Self
+from typing import Annotated, Any, Literal, Self
 
 import numpy as np
 from pydantic import Field, Strict, model_validator
 
-from calor.compiled import compiled
-from calor.law import split
+from calor.law import autotune, split
+from calor.law.autotune import Autotune
 from calor.law.dialect import band_celsius, form_line
-from calor.law.gains import MOST_GAIN_SETS, GainNumbers, GainSet, gains_at, gains_of
+from calor.law.gains import MOST_GAIN_SETS, GainSet, gains_at, gains_of
 from calor.law.gains import numbers as gain_numbers
-from calor.law.outputs import Demands, Inputs, Outline, two
+from calor.law.outputs import Outline
+from calor.law.pid_step import MEMORY_SIZE, PidNumbers, PidState, decide, override, start, step, with_other_gains
 from calor.settings import Settings, choice, difference, duration, fraction, number
 from calor.units import TemperatureUnit, difference_to, format_difference, format_gain
 
+__all__ = [
+    "MEMORY_SIZE", "GainForm", "Pid", "PidNumbers", "PidState", "along_with", "consequences", "cool_ratio", "decide",
+    "numbers", "outline", "override", "start", "step", "summary", "with_other_gains",
+]  # fmt: skip
 GainForm = Literal["standard", "parallel", "series", "band"]
 
 
@@ -114,6 +119,9 @@ class Pid(Settings):
     manual_mode: bool = choice(
         False, "Manual mode", "The output can be set by hand, and goes back to the law without a bump."
     )
+    autotune: Autotune | None = Field(
+        default=None, title="Self-tuning", description="The law can find its gains itself, by a relay test."
+    )
     shown_as: GainForm = choice(
         "standard",
         "Gains shown as",
@@ -133,6 +141,14 @@ class Pid(Settings):
                 " cool_output_high"
             )
         self._check_cooling()
+        if self.autotune is not None and self.gain_sets:
+            raise ValueError("autotune finds one set of gains, and gain_sets are several; leave one of them out")
+        lowest = -self.cool_output_high if self.action == "heat_cool" else self.output_low
+        if self.autotune is not None and 2.0 * self.autotune.amplitude > self.output_high - lowest + 1e-9:
+            raise ValueError(
+                f"autotune.amplitude ({self.autotune.amplitude:g}) goes further than the output, {lowest:g} to"
+                f" {self.output_high:g}; give {0.5 * (self.output_high - lowest):g} at most"
+            )
         places = [item.at_celsius for item in self.gain_sets]
         if sorted(set(places)) != places:
             raise ValueError(
@@ -167,43 +183,6 @@ def along_with(settings: Pid, key: str, value: Any) -> dict[str, Any]:
         own = ("cool_gain_per_celsius", "cool_integral_time_s", "cool_derivative_time_s")
         return {key: value, **dict.fromkeys(own)}
     return {key: value}
-
-
-class PidNumbers(NamedTuple):
-    """The law as the kernel sees it."""
-
-    direction: float
-    gains: GainNumbers
-    derivative_filter: float
-    setpoint_weight: float
-    output_low: float
-    output_high: float
-    holds_at_limit: bool
-    bias: float
-    integral_band_celsius: float
-    slew_per_s: float
-    ramp_celsius_per_s: float
-    split: split.Split
-
-
-class PidState(NamedTuple):
-    """Integral and derivative parts (fraction), the reading before, the first reading, and whether there are any.
-
-    `output` is the demand before, `aim_celsius` the setpoint on its way, `held_back_per_celsius` the gain times what of
-    a setpoint's change its weight keeps from the proportional part, `integral_rest` what rounding has added to the
-    integral too much.
-    """
-
-    integral: float
-    derivative: float
-    before_celsius: float
-    first_celsius: float
-    has_first: bool
-    has_before: bool
-    output: float
-    aim_celsius: float
-    held_back_per_celsius: float
-    integral_rest: float
 
 
 def cool_ratio(settings: Pid) -> float:
@@ -241,118 +220,8 @@ def numbers(settings: Pid) -> PidNumbers:
         settings.slew_per_s,
         settings.ramp_celsius_per_s,
         apart,
+        autotune.numbers(settings.autotune, settings.action, back),
     )
-
-
-def start() -> PidState:
-    """Nothing read, nothing integrated."""
-    return PidState(0.0, 0.0, 0.0, 0.0, False, False, 0.0, 0.0, 0.0, 0.0)
-
-
-@compiled
-def override(law: PidNumbers, state: PidState, output: float, dt_s: float) -> tuple[PidState, Demands]:
-    """What it gives while a guard puts the output to `output`, below 0 to cooling.
-
-    The integral is kept, the derivative starts anew after it, and a slew limit begins from what was given.
-    """
-    heat, cool = min(output, law.output_high), 0.0
-    demand = heat
-    if law.split.used:
-        heat, cool = split.by_hand(law.split, output)
-        demand = split.demand_for(law.split, output)
-    after = PidState(
-        state.integral, 0.0, state.before_celsius, state.first_celsius, state.has_first, False, demand,
-        state.aim_celsius, state.held_back_per_celsius, state.integral_rest,
-    )  # fmt: skip
-    return after, two(heat, cool)
-
-
-@compiled
-def step(
-    law: PidNumbers, state: PidState, setpoint_celsius: float, measured_celsius: float, hand: float, dt_s: float
-) -> tuple[PidState, float]:
-    """One decision: (state, demand, below 0 to cool where there are two outputs). `dt_s` is the time until the next
-    one.
-
-    `hand` is the output set by hand, NaN in automatic. Meanwhile the integral is led along, so that the way back has no
-    bump; without integral action there is nothing to lead.
-    """
-    first = state.first_celsius if state.has_first else measured_celsius
-    before = state.before_celsius if state.has_before else measured_celsius
-    gains = gains_at(law.gains, setpoint_celsius, state.output < 0.0)
-    gain, rate_per_s = law.direction * gains.gain_per_celsius, gains.integral_rate_per_s
-    aim = setpoint_celsius
-    if law.ramp_celsius_per_s > 0.0:
-        most = law.ramp_celsius_per_s * dt_s
-        begun = state.aim_celsius if state.has_first else measured_celsius
-        aim = min(max(setpoint_celsius, begun - most), begun + most)
-    error = aim - measured_celsius
-    # without an integral the whole error counts, or it would rest elsewhere with each first reading
-    weight = law.setpoint_weight if rate_per_s > 0.0 else 1.0
-    held_back = gain * (1.0 - weight)
-    integral = state.integral
-    if state.has_first and held_back != state.held_back_per_celsius:
-        integral += (held_back - state.held_back_per_celsius) * (state.aim_celsius - first)
-    weighted = weight * (aim - first) - (measured_celsius - first)
-    derivative = 0.0
-    if gains.derivative_time_s > 0.0:
-        fall = gain * gains.derivative_time_s * (measured_celsius - before)
-        derivative_lag_s = gains.derivative_time_s / law.derivative_filter
-        derivative = (derivative_lag_s * state.derivative - fall) / (derivative_lag_s + dt_s)
-    wanted = gain * weighted + integral + derivative + law.bias
-    if not np.isnan(hand):
-        asked = split.demand_for(law.split, hand) if law.split.used else min(hand, law.output_high)
-        integral = integral + asked - wanted if rate_per_s > 0.0 else 0.0
-        return PidState(integral, derivative, measured_celsius, first, True, True, asked, aim, held_back, 0.0), asked
-    demand = min(max(wanted, law.output_low), law.output_high)
-    if law.slew_per_s > 0.0:
-        step_most = law.slew_per_s * dt_s
-        demand = min(max(demand, state.output - step_most), state.output + step_most)
-        # it may begin outside the limits: from off, or from an output put there by hand or by a guard
-        demand = min(max(demand, law.output_low), law.output_high)
-    growth = gain * error * rate_per_s
-    if abs(error) > law.integral_band_celsius:
-        growth = 0.0
-    held = law.holds_at_limit and ((wanted > demand and growth > 0.0) or (wanted < demand and growth < 0.0))
-    if held:
-        growth = 0.0
-    if gains.back_calculation_rate_per_s > 0.0:
-        growth += (demand - wanted) * gains.back_calculation_rate_per_s
-    # compensated (Kahan 1965): in single precision a small growth would not be added at all
-    added = growth * dt_s - state.integral_rest
-    grown = integral + added
-    rest = (grown - integral) - added
-    return PidState(grown, derivative, measured_celsius, first, True, True, demand, aim, held_back, rest), demand
-
-
-@compiled
-def with_other_gains(
-    law: PidNumbers, new: PidNumbers, state: PidState, setpoint_celsius: float, output: float
-) -> PidState:
-    """The state with which the output goes on without a bump when `new` takes the place of `law`; `output` is what is
-    given now, below 0 to cooling.
-
-    The integral takes over what the proportional part changes by; where the output is at a limit, or there is no
-    integral, nothing has to.
-    """
-    before = gains_at(law.gains, setpoint_celsius, state.output < 0.0)
-    after = gains_at(new.gains, setpoint_celsius, state.output < 0.0)
-    integral, rest = state.integral, state.integral_rest
-    low = -law.split.cool_high if law.split.used else law.output_low
-    high = law.split.heat_high if law.split.used else law.output_high
-    integrates = before.integral_rate_per_s > 0.0 and after.integral_rate_per_s > 0.0
-    if state.has_before and integrates and output > low and output < high:
-        aim_celsius = state.aim_celsius if law.ramp_celsius_per_s > 0.0 else setpoint_celsius
-        aim, y = aim_celsius - state.first_celsius, state.before_celsius - state.first_celsius
-        was = law.direction * before.gain_per_celsius * (law.setpoint_weight * aim - y)
-        will = new.direction * after.gain_per_celsius * (new.setpoint_weight * aim - y)
-        integral, rest = integral + (was - will), 0.0
-    weight = new.setpoint_weight if after.integral_rate_per_s > 0.0 else 1.0
-    held_back = new.direction * after.gain_per_celsius * (1.0 - weight)
-    return PidState(
-        integral, state.derivative, state.before_celsius, state.first_celsius, state.has_first, state.has_before,
-        state.output, state.aim_celsius, held_back, rest,
-    )  # fmt: skip
 
 
 def outline(settings: Pid, setpoint_celsius: float) -> list[Outline]:
@@ -370,19 +239,6 @@ def outline(settings: Pid, setpoint_celsius: float) -> list[Outline]:
         Outline("second", x.tolist(), [-cool for _, cool in both]),
         Outline("going", x.tolist(), [heat for heat, _ in both]),
     ]
-
-
-@compiled
-def decide(law: PidNumbers, state: PidState, given: Inputs, dt_s: float) -> tuple[PidState, Demands]:
-    """One decision, as every law makes it."""
-    after, demand = step(law, state, given.setpoint_celsius, given.measured_celsius, given.hand, dt_s)
-    heat, cool = demand, 0.0
-    if law.split.used:
-        if np.isnan(given.hand):
-            heat, cool = split.heat_and_cool(law.split, demand)
-        else:
-            heat, cool = split.by_hand(law.split, given.hand)
-    return after, two(heat, cool)
 
 
 def summary(settings: Pid, unit: TemperatureUnit, setpoint_celsius: float) -> tuple[str, str]:
@@ -431,6 +287,8 @@ def consequences(settings: Pid, unit: TemperatureUnit, setpoint_celsius: float) 
             lines[key] = f"Cooling's band is {format_difference(unit, band_celsius(cool))}."
     if settings.gain_sets:
         lines["gain_per_celsius"] = "Not used: the gain sets are."
+    if settings.autotune is not None:
+        lines["autotune.used"] = "An event of a trial starts it; its C has a call for it."
     gains = (settings.gain_per_celsius, settings.integral_time_s, settings.derivative_time_s)
     lines["shown_as"] = form_line(settings.shown_as, *gains, unit)
     return lines

@@ -15,7 +15,7 @@ from typing import Any, Literal, NamedTuple, Self
 import numpy as np
 from pydantic import model_validator
 
-from calor.compiled import compiled
+from calor.compiled import Column, compiled
 from calor.law import split
 from calor.law.outputs import Demands, Inputs, Outline, two
 from calor.settings import Settings, choice, difference, duration, fraction
@@ -25,9 +25,7 @@ CELLS = 16
 """Places in which the model's past is kept."""
 LEFT_AT_CLOSED_LOOP = 3.0
 """Of an error e⁻³, 5 %, is left after the closed-loop time."""
-Past = tuple[
-    float, float, float, float, float, float, float, float, float, float, float, float, float, float, float, float
-]
+MEMORY_SIZE = CELLS
 
 
 class Predictive(Settings):
@@ -113,13 +111,12 @@ class PredictiveNumbers(NamedTuple):
 
 
 class PredictiveState(NamedTuple):
-    """What the model says the load has risen by, as a share of its rise, and what rounding has added to it too much;
-    how long ago (s) the first of its past was kept, and its past, newest first."""
+    """What the model says the load has risen by, as a share of its rise, what rounding has added to it too much, and
+    how long ago (s) the newest of its past was kept. The memory is its past, newest first."""
 
     model: float
     model_rest: float
     since_s: float
-    past: Past
 
 
 def gain_per_celsius(settings: Predictive) -> float:
@@ -161,12 +158,17 @@ def numbers(settings: Predictive) -> PredictiveNumbers:
 
 def start() -> PredictiveState:
     """Nothing given yet."""
-    nothing = (0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0)
-    return PredictiveState(0.0, 0.0, 0.0, nothing)
+    return PredictiveState(0.0, 0.0, 0.0)
 
 
 @compiled
-def _before(law: PredictiveNumbers, state: PredictiveState) -> float:
+def _between(newer: float, older: float, share: float) -> float:
+    """A place on the straight line between two."""
+    return (1.0 - share) * newer + share * older
+
+
+@compiled
+def _before(law: PredictiveNumbers, state: PredictiveState, past: Column) -> float:
     """What the model said a dead time ago."""
     if law.cells == 0:
         return state.model
@@ -176,51 +178,51 @@ def _before(law: PredictiveNumbers, state: PredictiveState) -> float:
         left_s -= law.cell_s
         at += 1
     share = min(max(left_s * law.cells_per_s, 0.0), 1.0)
-    return (1.0 - share) * state.past[at] + share * state.past[at + 1]
+    return _between(past[at], past[at + 1], share)
 
 
 @compiled
-def _kept(model: float, past: Past) -> Past:
-    """The past with what the model says now before it."""
-    return (
-        model, past[0], past[1], past[2], past[3], past[4], past[5], past[6], past[7], past[8], past[9], past[10],
-        past[11], past[12], past[13], past[14],
-    )  # fmt: skip
-
-
-@compiled
-def _followed(law: PredictiveNumbers, state: PredictiveState, demand: float, dt_s: float) -> PredictiveState:
+def _followed(
+    law: PredictiveNumbers, state: PredictiveState, past: Column, demand: float, dt_s: float
+) -> PredictiveState:
     """The model after `dt_s` in which the demand was given."""
     share = min(law.rate_per_s * dt_s, 1.0)
     # compensated (Kahan 1965): in single precision a slow load would not move at all
     added = share * (demand - state.model) - state.model_rest
     model = state.model + added
     rest = (model - state.model) - added
-    since_s, past = state.since_s, state.past
+    since_s = state.since_s
     if law.cells > 0:
         # a measured step may be a little short of the one that was meant, or far longer than all that is kept
         since_s = min(since_s + dt_s, CELLS * law.cell_s)
         while since_s >= law.cell_s - 0.5 * dt_s and since_s > 0.0:
             since_s -= law.cell_s
-            past = _kept(model, past)
-    return PredictiveState(model, rest, since_s, past)
+            for k in range(law.cells, 0, -1):
+                past[k] = past[k - 1]
+            past[0] = model
+    return PredictiveState(model, rest, since_s)
 
 
 @compiled
 def step(
-    law: PredictiveNumbers, state: PredictiveState, setpoint_celsius: float, measured_celsius: float, dt_s: float
+    law: PredictiveNumbers,
+    state: PredictiveState,
+    memory: Column,
+    setpoint_celsius: float,
+    measured_celsius: float,
+    dt_s: float,
 ) -> tuple[PredictiveState, float]:
     """One decision: (state, demand, below 0 to cool where there are two outputs). `dt_s` is the time until the next
     one."""
-    expected = measured_celsius + law.rise_celsius * (state.model - _before(law, state))
+    expected = measured_celsius + law.rise_celsius * (state.model - _before(law, state, memory))
     wanted = law.gain_per_celsius * (setpoint_celsius - expected) + state.model
     demand = min(max(wanted, law.output_low), law.output_high)
-    return _followed(law, state, demand, dt_s), demand
+    return _followed(law, state, memory, demand, dt_s), demand
 
 
 @compiled
 def override(
-    law: PredictiveNumbers, state: PredictiveState, output: float, dt_s: float
+    law: PredictiveNumbers, state: PredictiveState, memory: Column, output: float, dt_s: float
 ) -> tuple[PredictiveState, Demands]:
     """What it gives while a guard puts the output to `output`, below 0 to cooling: the model follows that."""
     heat, cool = min(output, law.output_high), 0.0
@@ -228,15 +230,15 @@ def override(
     if law.split.used:
         heat, cool = split.by_hand(law.split, output)
         demand = split.demand_for(law.split, output)
-    return _followed(law, state, demand, dt_s), two(heat, cool)
+    return _followed(law, state, memory, demand, dt_s), two(heat, cool)
 
 
 @compiled
 def decide(
-    law: PredictiveNumbers, state: PredictiveState, given: Inputs, dt_s: float
+    law: PredictiveNumbers, state: PredictiveState, memory: Column, given: Inputs, dt_s: float
 ) -> tuple[PredictiveState, Demands]:
     """One decision, as every law makes it."""
-    after, demand = step(law, state, given.setpoint_celsius, given.measured_celsius, dt_s)
+    after, demand = step(law, state, memory, given.setpoint_celsius, given.measured_celsius, dt_s)
     heat, cool = demand, 0.0
     if law.split.used:
         heat, cool = split.heat_and_cool(law.split, demand)

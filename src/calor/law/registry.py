@@ -2,7 +2,8 @@
 
 The step runs the law under its guards: a probe fault and a latched cut-out come before the law. A law is a module and
 a word in LAWS: its settings, `numbers`, `decide`, and where it remembers something `start`, and `override`: what it
-does while a guard puts the output somewhere, so that it knows afterwards what was given, and for how long.
+does while a guard puts the output somewhere, so that it knows afterwards what was given, and for how long. One with a
+MEMORY_SIZE is also given a memory of that many numbers, 0 at the start, to write in.
 """
 
 from __future__ import annotations
@@ -14,7 +15,7 @@ from typing import TYPE_CHECKING, Annotated, Any, NamedTuple, Protocol, Union
 import numpy as np
 from pydantic import Field
 
-from calor.compiled import family
+from calor.compiled import Column, family
 from calor.law import alarm, code, fan_curve, guard, manual, on_off, outputs, pid, predictive, stages, timer
 from calor.law.guard import Guard, GuardNumbers
 from calor.law.outputs import Demands, Inputs
@@ -26,6 +27,8 @@ KINDS = kinds_of(LAWS)
 _DECIDING = {kind: module for kind, (_, module) in KINDS.items() if hasattr(module, "decide")}
 """Laws that are carried out here; your own code is not."""
 _REMEMBERING = {kind: module for kind, module in _DECIDING.items() if hasattr(module, "start")}
+MEMORY_SIZE = max(getattr(module, "MEMORY_SIZE", 0) for module in LAWS)
+"""Numbers that the law in use may keep in place, all 0 at the start: what is too much for a state that is handed on."""
 
 if TYPE_CHECKING:
 
@@ -49,9 +52,11 @@ if TYPE_CHECKING:
         def __getattr__(self, name: str) -> Any: ...
 
     class LawState(NamedTuple):
-        """Whether the cut-out has tripped; beside it the state of each law, by its name."""
+        """Whether the cut-out has tripped, and what else the law in use remembers, written in place; beside them the
+        state of each law, by its name."""
 
         cut_out: bool
+        memory: Column
 
         def __getattr__(self, name: str) -> Any: ...
 
@@ -62,8 +67,9 @@ else:
         {"kind": int, **{k: family.made_by(m.numbers) for k, m in _DECIDING.items()}, "guard": GuardNumbers},
     )  # fmt: skip
     LawState = family.record(
-        "LawState", __name__, {**{k: family.made_by(m.start) for k, m in _REMEMBERING.items()}, "cut_out": bool}
-    )
+        "LawState", __name__,
+        {**{k: family.made_by(m.start) for k, m in _REMEMBERING.items()}, "cut_out": bool, "memory": Column},
+    )  # fmt: skip
 Law = Annotated[AnyLaw, Field(discriminator="kind")]
 
 
@@ -111,7 +117,7 @@ def numbers(settings: AnyLaw, guards: Guard) -> LawNumbers:
 def start() -> LawState:
     """Every law as it is when the controller is switched on."""
     every: dict[str, Any] = {kind: module.start() for kind, module in _REMEMBERING.items()}
-    return LawState(cut_out=False, **every)
+    return LawState(cut_out=False, memory=np.zeros(MEMORY_SIZE), **every)
 
 
 def _tripped() -> list[str]:
@@ -119,7 +125,7 @@ def _tripped() -> list[str]:
     return [
         "def tripped(state: LawState) -> LawState:",
         '    """The state with the cut-out tripped."""',
-        f"    return LawState({states}True)",
+        f"    return LawState({states}True, state.memory)",
     ]
 
 
@@ -131,13 +137,14 @@ def released(state: LawState) -> LawState:
 
 def _step() -> list[str]:
     """One decision of any law under its guards, its branches in the order of the list."""
+    memory = {k: "state.memory, " if hasattr(m, "MEMORY_SIZE") else "" for k, m in _REMEMBERING.items()}
     put = [
         line
         for k, m in _REMEMBERING.items()
         if hasattr(m, "override")
         for line in (
             f"        if law.kind == {k.upper()}:",
-            f"            {k}_state, demands = {k}.override(law.{k}, {k}_state, put_to, dt_s)",
+            f"            {k}_state, demands = {k}.override(law.{k}, {k}_state, {memory[k]}put_to, dt_s)",
         )
     ]
     lines = [
@@ -157,7 +164,9 @@ def _step() -> list[str]:
     for kind in _DECIDING:
         lines.append(f"    elif law.kind == {kind.upper()}:")
         if kind in _REMEMBERING:
-            lines.append(f"        {kind}_state, demands = {kind}.decide(law.{kind}, {kind}_state, given, dt_s)")
+            lines.append(
+                f"        {kind}_state, demands = {kind}.decide(law.{kind}, {kind}_state, {memory[kind]}given, dt_s)"
+            )
         else:
             lines.append(f"        demands = {kind}.decide(law.{kind}, given, dt_s)")
     states = "".join(f"{kind}_state, " for kind in _REMEMBERING)
@@ -165,7 +174,7 @@ def _step() -> list[str]:
         *lines,
         "    else:",
         "        demands = outputs.every(0.0)",
-        f"    return LawState({states}cut_out), demands",
+        f"    return LawState({states}cut_out, state.memory), demands",
     ]
 
 
@@ -185,4 +194,4 @@ else:
 
 def inputs(setpoint_celsius: float, measured_celsius: float, fault: bool = False) -> Inputs:
     """What a law decides on where nothing else is given."""
-    return Inputs(setpoint_celsius, measured_celsius, 0.0, np.nan, fault, False)
+    return Inputs(setpoint_celsius, measured_celsius, 0.0, np.nan, fault, False, 0)

@@ -1,16 +1,20 @@
 """The row that a controller answers a control step with: how its numbers lie, for all who write or read one.
 
 measured °C, setpoint °C, flags, alarms (a bit for each), the setpoint by the knob °C, the dew point °C, what else
-stands in its state (a bit each), then for each output its demand and its ticks switched on.
+stands in its state (a bit each, and above them what came of self-tuning), the gain (per °C, below 0 cooling), rate of
+the integral (1/s) and derivative time (s) that self-tuning found, then for each output its demand and its ticks
+switched on.
 """
 
 from __future__ import annotations
 
 from typing import Any
 
-MEASURED, SETPOINT, FLAGS, ALARMS, KNOB, DEW_POINT, STATUS, DEMANDS_FROM = range(8)
+MEASURED, SETPOINT, FLAGS, ALARMS, KNOB, DEW_POINT, STATUS, TUNED_GAIN, TUNED_RATE, TUNED_TIME, DEMANDS_FROM = range(11)
 OFF_BIT, NO_SIGNAL_BIT, PROGRAM_OVER_BIT, BY_HAND_BIT = 1, 2, 4, 8
 """What else stands in its state: switched off, no signal, the program over, the output by hand."""
+TUNING_FROM = 16
+"""What came of self-tuning (`law.autotune`, 0 to 15) times this is added to the bits."""
 PER_OUTPUT = 2
 """Demand and ticks."""
 PROBE_FAULT_FLAG, CUT_OUT_FLAG, FIRST_FAULT_FLAG = 1, 2, 16

@@ -85,7 +85,8 @@ def happenings(design: Design, trial: Trial) -> tuple[tuple[RunEvent, ...], tupl
             until_s = begin_s if event.is_instant else min(end_s, trial.span_s)
             ends = bool(event.for_s) and begin_s + event.for_s < trial.span_s and not event.is_instant
             events.append(RunEvent(begin_s, event.kind, text, until_s if until_s > begin_s else float("nan"), celsius))
-            disturbances.append(Disturbance(begin_s, until_s if ends else begin_s, text))
+            if event.disturbs:
+                disturbances.append(Disturbance(begin_s, until_s if ends else begin_s, text))
     events.sort(key=lambda event: event.at_s)
     disturbances.sort(key=lambda one: one.begins_s)
     return tuple(events), tuple(disturbances)

@@ -12,10 +12,11 @@ from calor.law import alarm as alarms
 from calor.law import guard as guards
 from calor.law import program as programs
 from calor.law.alarm import Alarm
+from calor.law.autotune import APPLIED, REASONS
 from calor.law.fan_curve import FanCurve
 from calor.load import liquid
 from calor.load.liquid import Liquid
-from calor.loop.trace import Flag, RunEvent, Trace
+from calor.loop.trace import Flag, RunEvent, Trace, Tuning
 from calor.sense.checks import FAULT_WORDS
 
 
@@ -56,10 +57,25 @@ def with_found_events(trace: Trace, design: Design) -> Trace:
         row = programs.over_at(programs.numbers(design.setpoint), trace.measured_celsius, float(design.law.period_s))
         if row >= 0:
             events.append(RunEvent(float(trace.time_s[row]), "program_over", "program over"))
+    for tuning in trace.tunings:
+        for at, event in enumerate(events):
+            if event.kind == "tune" and tuning.began_s - design.law.period_s < event.at_s <= tuning.began_s:
+                events[at] = event._replace(until_s=max(tuning.ended_s, tuning.began_s + design.law.period_s))
+        events.append(RunEvent(tuning.ended_s, "tuned", f"self-tuning: {_said(tuning)}"))
     if isinstance(design.load, Liquid):
         events += _boiling(trace, liquid.boiling_celsius(design.load))
     events.sort(key=lambda event: event.at_s)
     return replace(trace, events=tuple(events))
+
+
+def _said(tuning: Tuning) -> str:
+    """What came of a self-tuning, in a few words."""
+    if tuning.result != APPLIED:
+        return f"{REASONS[tuning.result]}; the old gains stay"
+    return (
+        f"gain {tuning.gain_per_celsius:.3g} /°C, integral {tuning.integral_time_s:.4g} s, derivative"
+        f" {tuning.derivative_time_s:.3g} s applied"
+    )
 
 
 def _boiling(trace: Trace, boils_celsius: float) -> list[RunEvent]:

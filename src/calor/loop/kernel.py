@@ -27,15 +27,17 @@ from calor.design.event import (
     SETPOINT,
     SIGNAL,
     SWITCH_FAULT,
+    TUNE,
     WIRED,
 )
 from calor.design.event import STALLED as HUNG
 from calor.drive import registry as drives
 from calor.drive.registry import DriveNumbers
 from calor.law import alarm as alarms
+from calor.law import autotune, watch
 from calor.law import registry as laws
 from calor.law import setpoint as setpoints
-from calor.law import watch
+from calor.law.autotune import APPLIED, BY_GUARD, NOTHING, RUNNING, STARTS
 from calor.law.outputs import MOST_OUTPUTS, Demands, Inputs
 from calor.law.program import ProgramState
 from calor.law.registry import LawNumbers, LawState
@@ -55,12 +57,17 @@ from calor.sense import lag, reading
 from calor.sense.checks import NO_FAULT
 from calor.sense.registry import IDEAL, ProbeNumbers
 
-PROBE_FAULT, CUT_OUT, MAINS_LOST, BY_HAND, STALLED, TRIPPED = (
-    float(flag) for flag in (Flag.PROBE_FAULT, Flag.CUT_OUT, Flag.MAINS_LOST, Flag.BY_HAND, Flag.STALLED, Flag.TRIPPED)
-)
+PROBE_FAULT, CUT_OUT, MAINS_LOST, BY_HAND, STALLED, TRIPPED, TUNING = (
+    float(flag)
+    for flag in (
+        Flag.PROBE_FAULT, Flag.CUT_OUT, Flag.MAINS_LOST, Flag.BY_HAND, Flag.STALLED, Flag.TRIPPED, Flag.TUNING,
+    )
+)  # fmt: skip
 FIRST_FAULT = float(Flag.PROBE_OPEN)
 """The flag of fault 1; that of each further kind of fault is twice the one before."""
 ABORT, DONE = 0, 1
+MOST_TUNINGS, TUNING_COLUMNS = 32, 6
+"""Self-tunings that are written down, each with when it began and ended, what came of it, and the gains found."""
 STEPS_BETWEEN_LOOKS = 4096
 TRUE_ROW, PROBE_ROW, COUNTS_ROW, MEASURED_ROW, SETPOINT_ROW, FLAGS_ROW, ALARMS_ROW, OUTPUTS_FROM = range(8)
 """Rows of the columns a run fills: then the demand of each output, after them what each was given, and last the power
@@ -72,7 +79,7 @@ class LoopNumbers(NamedTuple):
 
     `outputs` is how many there are; the first has `drive`, a second one `second_drive`, stages all have `drive`.
     `beside` is what the others are given of an output that was recorded as one number: the same where they are stages,
-    the negative where the second one cools, nothing where it is of its own.
+    the negative where the second one cools, nothing where it is of its own. `tunes` says that the law can tune itself.
     """
 
     period_s: float
@@ -85,6 +92,7 @@ class LoopNumbers(NamedTuple):
     outputs: int
     beside: float
     has_watchdog: bool
+    tunes: bool
 
 
 class Workspace(NamedTuple):
@@ -98,6 +106,8 @@ class Workspace(NamedTuple):
     asked: Column
     arrived: Counts
     matrix: Table
+    tunings: Table
+    tuned: Counts
 
 
 def workspace(alarm_count: int) -> Workspace:
@@ -106,6 +116,7 @@ def workspace(alarm_count: int) -> Workspace:
         np.zeros((MOST_OUTPUTS, drives.STATE_SIZE)), np.zeros((alarm_count + 1, alarms.MEMORY_SIZE)),
         np.zeros(MOST_OUTPUTS), np.zeros(MOST_OUTPUTS), np.zeros(MOST_OUTPUTS), np.zeros(MOST_OUTPUTS),
         np.zeros(MOST_OUTPUTS, np.int64), np.zeros((3, 7)),
+        np.zeros((MOST_TUNINGS, TUNING_COLUMNS)), np.zeros(1, np.int64),
     )  # fmt: skip
 
 
@@ -118,17 +129,33 @@ class LoopStart(NamedTuple):
 
 
 @compiled
-def _answered(seat: Seat, counts: float, values: Column, restarts: bool) -> tuple[float, float, float]:
+def _answered(seat: Seat, counts: float, values: Column, restarts: bool, tune: int) -> tuple[float, float, float]:
     """(measured, NaN where it reads a fault; setpoint; flags) of the program in the law's seat, after one more step."""
     given = seat.given
     signal = values[SIGNAL]
     given[seats.COUNTS], given[seats.BY_HAND], given[seats.PUT_IN] = counts, values[HAND], values[SETPOINT]
     given[seats.OTHER] = values[AMBIENT] if np.isnan(signal) else signal
     given[seats.RESTART] = 1.0 if restarts else 0.0
+    given[seats.TUNE] = 1.0 if tune == STARTS else 0.0
     call_address(seat.address, seat.state_address, given, seat.row)
     said = float(seat.row[answer_row.FLAGS])
     faulty = int(said) % 2 == 1
     return np.nan if faulty else float(seat.row[answer_row.MEASURED]), float(seat.row[answer_row.SETPOINT]), said
+
+
+@compiled
+def _note_tuning(
+    work: Workspace, began_s: float, ended_s: float, result: int, gain: float, rate_per_s: float, time_s: float
+) -> None:
+    """Write down what came of a self-tuning."""
+    row = work.tuned[0]
+    if row < MOST_TUNINGS:
+        into, has_found = work.tunings[row], result == APPLIED
+        into[0], into[1], into[2] = began_s, ended_s, result
+        into[3] = abs(gain) if has_found else np.nan
+        into[4] = 1.0 / rate_per_s if has_found else np.nan
+        into[5] = time_s if has_found else np.nan
+        work.tuned[0] = row + 1
 
 
 @compiled
@@ -169,6 +196,7 @@ def run(
     """
     steps = columns.shape[1]
     program_state, law_state, load_state = start.program, start.law, start.load
+    law_memory = law_state.memory
     probe_celsius = load_state.celsius
     instants, values = conditions.at_s, conditions.values
     period_s, probe, law, drive, load = blocks.period_s, blocks.probe, blocks.law, blocks.drive, blocks.load
@@ -188,6 +216,7 @@ def run(
     # what warms the probe alone, beside what it takes from the load: both follow its own lag and add up
     probe_rise = 0.0
     was_lost, was_hung, was_reset = False, False, False
+    tunes_asked, was_tuning, tuning_began_s = 0.0, 0, 0.0
     overridden, raised = False, 0.0
     setpoint = aim.celsius
     measured = np.nan
@@ -209,6 +238,8 @@ def run(
         hung = hung and not was_reset
         flags = 0.0
         counts = np.nan
+        tune = STARTS if values[now_row, TUNE] > tunes_asked else NOTHING
+        tunes_asked = values[now_row, TUNE]
         if lost:
             flags += MAINS_LOST
             measured, raised, overridden = np.nan, 0.0, False
@@ -219,6 +250,7 @@ def run(
             restarts = was_lost or (was_hung and blocks.has_watchdog)
             if restarts:
                 law_state, program_state = start.law, start.program
+                law_memory[:] = 0.0
                 memory[:] = 0.0
                 for k_alarm in range(len(alarm_memory)):
                     alarm_memory[k_alarm][:] = 0.0
@@ -227,7 +259,7 @@ def run(
             counts = reading.sample(probe, memory, probe_celsius + probe_rise + noise[k], int(values[now_row, WIRED]))
             hand = values[now_row, HAND]
             if seat.address != 0:
-                measured, setpoint, said = _answered(seat, counts, values[now_row], restarts)
+                measured, setpoint, said = _answered(seat, counts, values[now_row], restarts, tune)
                 flags += said
                 overridden = int(said) % 4 != 0
                 for output in range(outputs):
@@ -253,7 +285,7 @@ def run(
                 law_state, demands = laws.step(
                     law,
                     law_state,
-                    Inputs(setpoint, measured, values[now_row, AMBIENT], hand, faulty, off),
+                    Inputs(setpoint, measured, values[now_row, AMBIENT], hand, faulty, off, tune),
                     period_s,
                 )
                 if len(watched) > 0:
@@ -271,6 +303,24 @@ def run(
                 overridden = faulty or law_state.cut_out
             if not np.isnan(hand):
                 flags += BY_HAND
+            if blocks.tunes:
+                tuning, gain = int(law_memory[autotune.RESULT]), law_memory[autotune.GAIN]
+                rate_per_s, lead_s = law_memory[autotune.RATE], law_memory[autotune.LEAD]
+                if seat.address != 0:
+                    row = seat.row
+                    tuning, gain = int(row[answer_row.STATUS]) // answer_row.TUNING_FROM, row[answer_row.TUNED_GAIN]
+                    rate_per_s, lead_s = row[answer_row.TUNED_RATE], row[answer_row.TUNED_TIME]
+                if tune == STARTS and was_tuning != RUNNING:
+                    tuning_began_s = begin_s
+                    if tuning != RUNNING:
+                        # a guard had the output, or the very first reading ended it
+                        refused = BY_GUARD if overridden else tuning
+                        _note_tuning(work, begin_s, begin_s, refused, np.nan, 1.0, np.nan)
+                elif was_tuning == RUNNING and tuning != RUNNING:
+                    _note_tuning(work, tuning_began_s, begin_s, tuning, gain, rate_per_s, lead_s)
+                if tuning == RUNNING:
+                    flags += TUNING
+                was_tuning = tuning
         was_lost, was_hung = lost, hung
         columns[TRUE_ROW, k], columns[PROBE_ROW, k] = load_state.celsius, probe_celsius + probe_rise
         columns[COUNTS_ROW, k], columns[MEASURED_ROW, k] = counts, np.nan if hung else measured

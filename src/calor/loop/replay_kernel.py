@@ -62,7 +62,7 @@ def replay(
         elif smoothing.kind != filters.NONE:
             measured = filters.step(smoothing, memory, measured, period_s)
         program_state, setpoint, off = setpoints.step(aim, program_state, measured, np.nan, begin_s, period_s)
-        law_state, demands = laws.step(law, law_state, Inputs(setpoint, measured, 0.0, np.nan, fault, off), period_s)
+        law_state, demands = laws.step(law, law_state, Inputs(setpoint, measured, 0.0, np.nan, fault, off, 0), period_s)
         flags = 0.0
         if len(watched) > 0:
             columns[ALARMS_ROW, k], trips = watch.step(

@@ -16,10 +16,10 @@ from calor.compiled.kinds import NOTHING
 from calor.law.outputs import MOST_OUTPUTS
 from calor.loop import answer_row
 
-GIVEN = ("counts", "other_celsius", "hand_output", "setpoint_celsius", "restart")
+GIVEN = ("counts", "other_celsius", "hand_output", "setpoint_celsius", "restart", "tune")
 """What a program is given, each a float: counts (°C for an ideal probe), a second temperature or signal, the output set
-by hand, a setpoint put in from outside (NaN: none), and whether it starts afresh."""
-COUNTS, OTHER, BY_HAND, PUT_IN, RESTART = range(len(GIVEN))
+by hand, a setpoint put in from outside (NaN: none), whether it starts afresh, and whether self-tuning is to start."""
+COUNTS, OTHER, BY_HAND, PUT_IN, RESTART, TUNE = range(len(GIVEN))
 
 
 class Seat(NamedTuple):

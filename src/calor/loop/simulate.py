@@ -20,6 +20,7 @@ from calor.law import program as programs
 from calor.law import registry as laws
 from calor.law import setpoint as setpoints
 from calor.law.code import Code
+from calor.law.pid import Pid
 from calor.law.setpoint import Follow
 from calor.load import registry as loads
 from calor.loop import ambient, kernel, replay_kernel
@@ -27,7 +28,7 @@ from calor.loop import seat as seats
 from calor.loop.conditions import happenings, timeline
 from calor.loop.found_events import with_found_events
 from calor.loop.seat import Seat
-from calor.loop.trace import Flag, Output, Trace
+from calor.loop.trace import Flag, Output, Trace, Tuning
 from calor.sense import filters, reading
 from calor.sense import registry as probes
 from calor.sense.registry import ProbeNumbers
@@ -87,6 +88,7 @@ def _blocks(design: Design, probe: ProbeNumbers, largest_extra_w_per_k: float) -
         len(design.outputs),
         1.0 if design.law.kind == "stages" else -1.0 if design.law.action == "heat_cool" else 0.0,
         design.guard.watchdog_s is not None,
+        isinstance(design.law, Pid) and design.law.autotune is not None,
     )
 
 
@@ -173,9 +175,10 @@ def run(design: Design, trial: Trial, control: npt.NDArray[np.int64] | None = No
     most = most_changes(design, steps, len(conditions.at_s))
     switch_s, switch_level = np.empty((count, most)), np.empty((count, most))
     changes, watched = np.zeros(count, np.int64), _watched(design)
+    work = kernel.workspace(len(watched))
     kernel.run(
         blocks, start, conditions, np.array(design.output_weights()), watched, noise, trial.seed,
-        reading.new_memory(probe), kernel.workspace(len(watched)), seat or seats.built_in(),
+        reading.new_memory(probe), work, seat or seats.built_in(),
         float(trial.span_s), control, columns, switch_s, switch_level, changes,
     )  # fmt: skip
     if control[kernel.DONE] < steps:
@@ -194,9 +197,16 @@ def run(design: Design, trial: Trial, control: npt.NDArray[np.int64] | None = No
         disturbances=disturbances,
         events=events,
         name=trial.name,
+        tunings=tuple(_tuning(row) for row in work.tunings[: work.tuned[0]].tolist()),
         **_given(design, columns, switch_s, switch_level, changes),
     )
     return with_found_events(trace, design)
+
+
+def _tuning(row: list[float]) -> Tuning:
+    """A self-tuning as the kernel wrote it down."""
+    began_s, ended_s, result, gain, integral_s, derivative_s = row
+    return Tuning(began_s, ended_s, int(result), gain, integral_s, derivative_s)
 
 
 def replay(design: Design, recorded: Trace) -> Trace:

@@ -37,6 +37,7 @@ class Flag(IntFlag):
     BY_HAND = 1024
     STALLED = 2048
     TRIPPED = 4096
+    TUNING = 8192
 
 
 class RunEvent(NamedTuple):
@@ -73,6 +74,20 @@ class Output(NamedTuple):
     switch_s: Column
     switch_level: Column
     switches: bool
+
+
+class Tuning(NamedTuple):
+    """One self-tuning: when it began and ended (s), what came of it (`law.autotune.REASONS`), and what it found.
+
+    Gains in standard form, per °C and s; NaN where it found none.
+    """
+
+    began_s: float
+    ended_s: float
+    result: int
+    gain_per_celsius: float
+    integral_time_s: float
+    derivative_time_s: float
 
 
 class Disturbance(NamedTuple):
@@ -119,7 +134,7 @@ class Trace:
 
     `switch_s` and `switch_level` are the exact instants at which the output changed, and to what. Where a law has
     several outputs, they are the first one's, and `outputs` has all of them. `power_watt` is the electrical power of
-    each row.
+    each row. `tunings` are the self-tunings that were asked for and came to an end.
     """
 
     time_s: Column
@@ -143,6 +158,7 @@ class Trace:
     name: str = ""
     recorded_output: Column | None = None
     alarms: Column = field(default_factory=lambda: np.empty(0))
+    tunings: tuple[Tuning, ...] = ()
 
     @property
     def steps(self) -> int:

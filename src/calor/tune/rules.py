@@ -10,6 +10,7 @@ import math
 from collections.abc import Callable
 from typing import NamedTuple
 
+from calor.law.autotune import RULES as ON_DEVICE
 from calor.law.dialect import to_standard
 from calor.tune.margins import Gains
 from calor.tune.model import Kind, Model
@@ -107,10 +108,10 @@ RULES: tuple[Rule, ...] = (
     Rule("reaction_curve_pi", "Reaction curve, PI", ZIEGLER, FIRST, (0.1, 1.0), _step(lambda k, t, d: (0.9 * t / (k * d), d / 0.3, 0.0))),
     Rule("reaction_curve_pid", "Reaction curve, PID", ZIEGLER, FIRST, (0.1, 1.0), _step(lambda k, t, d: (1.2 * t / (k * d), 2.0 * d, 0.5 * d))),
     Rule("ultimate_p", "Ultimate gain, P", ZIEGLER, ULTIMATE, ANY, _limit(0.5, 0.0, 0.0)),
-    Rule("ultimate_pi", "Ultimate gain, PI", ZIEGLER, ULTIMATE, ANY, _limit(0.45, 1.0 / 1.2, 0.0)),
-    Rule("ultimate_pid", "Ultimate gain, PID", ZIEGLER, ULTIMATE, ANY, _limit(0.6, 0.5, 0.125)),
-    Rule("tyreus_luyben_pi", "Tyreus–Luyben, PI", "Tyreus & Luyben 1992", ULTIMATE, ANY, _limit(1.0 / 3.2, 2.2, 0.0)),
-    Rule("tyreus_luyben_pid", "Tyreus–Luyben, PID", "Tyreus & Luyben 1992", ULTIMATE, ANY, _limit(1.0 / 2.2, 2.2, 1.0 / 6.3)),
+    Rule("ultimate_pi", "Ultimate gain, PI", ZIEGLER, ULTIMATE, ANY, _limit(*ON_DEVICE["ultimate_pi"])),
+    Rule("ultimate_pid", "Ultimate gain, PID", ZIEGLER, ULTIMATE, ANY, _limit(*ON_DEVICE["ultimate_pid"])),
+    Rule("tyreus_luyben_pi", "Tyreus–Luyben, PI", "Tyreus & Luyben 1992", ULTIMATE, ANY, _limit(*ON_DEVICE["tyreus_luyben_pi"])),
+    Rule("tyreus_luyben_pid", "Tyreus–Luyben, PID", "Tyreus & Luyben 1992", ULTIMATE, ANY, _limit(*ON_DEVICE["tyreus_luyben_pid"])),
     Rule("cohen_coon_p", "Cohen–Coon, P", "Cohen & Coon 1953", FIRST, (0.1, 4.0), _step(lambda k, t, d: (t / (k * d) * (1.0 + d / t / 3.0), 0.0, 0.0))),
     Rule("cohen_coon_pi", "Cohen–Coon, PI", "Cohen & Coon 1953", FIRST, (0.1, 4.0), _step(_cohen_coon_pi)),
     Rule("cohen_coon_pid", "Cohen–Coon, PID", "Cohen & Coon 1953", FIRST, (0.1, 4.0), _step(_cohen_coon_pid)),

@@ -12,6 +12,7 @@ from calor.design.model import BLOCK_KINDS, Design
 from calor.desk.bench import probe_sections
 from calor.desk.bench.probe_sections import Section
 from calor.drive import driver as drivers
+from calor.law.pid import Pid
 from calor.sense import filters
 from calor.sense.thermistor import Thermistor
 from calor.settings import kind_word, quantity_of
@@ -93,7 +94,7 @@ SECTIONS: dict[tuple[str, str], tuple[Section, ...]] = {
         ("Heat sink", "load", ("sink_j_per_k", "sink_w_per_k")),
     ),
 }  # fmt: skip
-HIDDEN = ("kind", "alarms", "format", "stages", "segments", "gain_sets")
+HIDDEN = ("kind", "alarms", "format", "stages", "segments", "gain_sets", "autotune")
 ONLY_BOTH_WAYS = (
     "dead_zone", "cool_gain_ratio", "cool_gain_per_celsius", "cool_integral_time_s", "cool_derivative_time_s",
     "cool_output_high", "cool_rise_celsius", "dead_zone_celsius", "cut_out_low_celsius",
@@ -121,6 +122,9 @@ _MADE_UP: dict[str, FieldInfo] = {
     ),
     "knob.used": FieldInfo(annotation=bool, title="Knob", description="A knob sets the setpoint; its C is generated."),
     "button.used": FieldInfo(annotation=bool, title="Button", description="A button toggles; its C is generated."),
+    "autotune.used": FieldInfo(
+        annotation=bool, title="Self-tuning", description="The law can find its gains itself, by a relay test."
+    ),
     "read_by": _choice(
         "Read by", "An amplifier and the converter, or a chip that gives °C as a code.",
         {"amplifier": "Amplifier", "chip": "Chip"},
@@ -160,6 +164,12 @@ def _drive(design: Design) -> tuple[Section, ...]:
     return tuple(found)
 
 
+def _self_tuning(law: Pid) -> tuple[str, ...]:
+    """Whether the law tunes itself, and how."""
+    own = () if law.autotune is None else tuple(f"autotune.{key}" for key in type(law.autotune).model_fields)
+    return ("autotune.used", *own)
+
+
 def sections_of(design: Design, block: str) -> tuple[Section, ...]:
     """The headings and keys that a block's bench shows."""
     settings = getattr(design, block)
@@ -182,7 +192,10 @@ def sections_of(design: Design, block: str) -> tuple[Section, ...]:
             (heading, part, tuple(key for key in keys if key not in useless)) if keys else (heading, part, keys)
             for heading, part, keys in sections
         ]
-        return tuple(section for section, whole in zip(kept, sections, strict=True) if section[2] or not whole[2])
+        shown = [section for section, whole in zip(kept, sections, strict=True) if section[2] or not whole[2]]
+        if isinstance(design.law, Pid):
+            shown.insert(-1, ("Self-tuning", "law", _self_tuning(design.law)))
+        return tuple(shown)
     return sections
 
 
@@ -232,7 +245,7 @@ def value_of(settings: BaseModel, key: str) -> Any:
         return probe_sections.curve_given(cast("Thermistor", settings))
     if key == "read_by":
         return "amplifier" if getattr(settings, "converter_celsius_per_code", None) is None else "chip"
-    if key in ("knob.used", "button.used"):
+    if key in ("knob.used", "button.used", "autotune.used"):
         return getattr(settings, key.split(".", maxsplit=1)[0]) is not None
     if key in ("second_drive.kind", "driver.kind"):
         part = getattr(settings, key.split(".", maxsplit=1)[0])

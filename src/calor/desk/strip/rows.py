@@ -18,7 +18,7 @@ from calor.loop.trace import RunEvent
 from calor.units import format_time_axis
 
 CROWDED_PX = 60
-_FIRST_NAMED = {"cut_out": 0, "alarm": 1, "probe_fault": 2, "in_band": 3}
+_FIRST_NAMED = {"cut_out": 0, "alarm": 1, "probe_fault": 2, "tuned": 3, "in_band": 4}
 
 
 @dataclass

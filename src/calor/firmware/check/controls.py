@@ -11,8 +11,9 @@ from calor import moist_air
 from calor.drive.registry import DriveNumbers
 from calor.elapsed import microseconds
 from calor.firmware.check.in_single import Single, in_single, natural_log
-from calor.firmware.run.exchange import CLOSED, NONE, OFF, TURNED
+from calor.firmware.run.exchange import CLOSED, ENDS, NONE, OFF, TUNES, TURNED
 from calor.law.alarm import AlarmNumbers
+from calor.law.autotune import NOTHING, STARTS, STOPS
 from calor.law.registry import LawNumbers
 from calor.law.setpoint import DAY_NIGHT, SetpointNumbers
 from calor.sense import knob as knobs
@@ -42,6 +43,7 @@ class Given(NamedTuple):
     ticks: int
     counts_ticks: bool
     changes_gains: bool
+    tunes: bool
 
 
 class Controls:
@@ -62,6 +64,7 @@ class Controls:
         self.dew_point = Single(0.0)
         self.off = False
         self.hand = Single(np.nan)
+        self.tune = NOTHING
 
     def _put(self, celsius: Any) -> None:
         aim = in_single(self._asked.setpoint)
@@ -88,6 +91,9 @@ class Controls:
         lowest = -1.0 if self._asked.law.pid.split.used else 0.0
         if np.isnan(hand) or lowest <= hand <= 1.0:
             self.hand = hand
+        self.tune = NOTHING
+        if self._asked.tunes:
+            self.tune = STOPS if calls & ENDS else STARTS if calls & TUNES else NOTHING
         self.off = bool(calls & OFF) and not (self.button is not None and self.button.on)
         if self._asked.follows_dew_point and row["humidity"] != NONE:
             self.dew_point = Single(firmware_dew_point(row["other"], row["humidity"]))

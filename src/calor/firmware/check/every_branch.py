@@ -18,7 +18,19 @@ from calor.design.model import Design
 from calor.design.ranges import working_range
 from calor.design.trial import Trial
 from calor.firmware.check.recorded import Recorded
-from calor.firmware.run.exchange import CHANGES, CLOSED, OFF, RELEASES, RESUMES, SKIPS, STARTS, TURNED, inputs
+from calor.firmware.run.exchange import (
+    CHANGES,
+    CLOSED,
+    ENDS,
+    OFF,
+    RELEASES,
+    RESUMES,
+    SKIPS,
+    STARTS,
+    TUNES,
+    TURNED,
+    inputs,
+)
 from calor.firmware.sources.form import PLAIN, Form
 from calor.law import fan_curve
 from calor.law import guard as guards
@@ -168,6 +180,43 @@ def _slow(design: Design, readings: Column, celsius: Column) -> list[float]:
     return row
 
 
+def _waves(design: Design, readings: Column, celsius: Column) -> tuple[list[float], list[int]]:
+    """Readings that swing about the setpoint as under the relay of self-tuning, and where each test is asked for: even
+    and uneven ones, hardly beyond the hysteresis, too quick, too far, and one that stands still for too long."""
+    law = design.law
+    if not (isinstance(law, Pid) and law.autotune is not None):
+        return [], []
+    known = np.flatnonzero(np.isfinite(celsius))
+    test, period_s = law.autotune, float(law.period_s)
+    side = -1.0 if law.action == "cool" else 1.0
+    row: list[float] = []
+    asked = []
+    wide = max(3.0 * test.hysteresis_celsius, 1.0)
+    # size, steps a cycle, and by how much the second measured cycle is longer and wider
+    kinds = (
+        (1.0, 24, 1.0, 1.0), (1.0, 24, 1.8, 1.0), (1.0, 24, 0.5, 1.0), (0.5, 24, 1.0, 2.0), (1.0, 24, 1.0, 0.5),
+        (2.5, 15, 1.0, 1.0), (0.01 + test.hysteresis_celsius / wide, 30, 1.0, 1.0), (1.0, 3, 1.0, 1.0),
+    )  # fmt: skip
+    for size, steps, longer, wider in kinds:
+        asked.append(len(row))
+        for cycle in range(test.cycles + 4):
+            is_second = cycle == test.cycles + 1
+            turn = np.linspace(0.0, 1.0, round(steps * (longer if is_second else 1.0)), endpoint=False)
+            # it rises for longer than it falls, so that the middle has to move
+            phase = np.where(turn < 0.6, turn / 0.6, 1.0 + (turn - 0.6) / 0.4) * math.pi
+            swing = size * wide * (wider if is_second else 1.0)
+            places = design.setpoint.celsius - side * swing * np.sin(phase)
+            row += [float(readings[known[int(np.argmin(np.abs(celsius[known] - place)))]]) for place in places]
+    still = row[-1]
+    asked.append(len(row))
+    row += [still] * min(math.ceil(test.timeout_s / period_s) + 4, LONGEST_WAIT)
+    if test.limit_celsius is not None:
+        asked.append(len(row))
+        far = int(np.argmin(np.abs(celsius[known] - (test.limit_celsius + side))))
+        row += [still, still, *[float(readings[known[far]])] * 3]
+    return row, asked
+
+
 def made_inputs(design: Design, form: Form = PLAIN) -> Recorded:
     """The inputs, and the readings in them, in the shape of a trial's; without the calls that a form does not have."""
     chance = np.random.default_rng(11)
@@ -188,6 +237,9 @@ def made_inputs(design: Design, form: Form = PLAIN) -> Recorded:
         if math.isfinite(limit):
             ends += np.clip(math.floor(limit) + np.arange(-1.0, 3.0), readings[0], readings[-1]).tolist()
     row += _slow(design, readings, celsius)
+    waves, asked = _waves(design, readings, celsius)
+    tests = [len(row) + at for at in asked]
+    row += waves
     begun = len(row)
     fastest = _fastest(design)
     at = float(readings[len(readings) // 2])
@@ -212,6 +264,9 @@ def made_inputs(design: Design, form: Form = PLAIN) -> Recorded:
     values = np.array(row)
     given = inputs(design, values)
     _call(design, given, chance, begun)
+    given["calls"][tests] |= np.uint32(TUNES)
+    if tests:
+        given["calls"][tests[-1] + 2] |= np.uint32(ENDS)
     if form.constant:
         given["calls"] &= ~np.uint32(CHANGES)
     time_s = np.arange(len(values), dtype=np.float64) * float(design.law.period_s)
@@ -273,6 +328,7 @@ def _call(design: Design, given: npt.NDArray[Any], chance: Any, begun: int) -> N
         CLOSED * closed + OFF * off + RELEASES * (chance.random(count) < 0.03) + TURNED * (chance.random(count) < 0.3)
     )
     calls += CHANGES * (chance.random(count) < 0.02)
+    calls += TUNES * (chance.random(count) < 0.02) + ENDS * (chance.random(count) < 0.002)
     if isinstance(design.setpoint, Program):
         segments = len(design.setpoint.segments)
         for bit in (STARTS, SKIPS, RESUMES):

@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Any, NamedTuple
 
 import numpy as np
+import numpy.typing as npt
 
 from calor.design.model import Design
 from calor.firmware.check.recorded import recorded
@@ -51,8 +52,7 @@ def difference(design: Design, form: Form) -> Difference:
     return Difference(*(max(values) for values in zip(*found, strict=True)))
 
 
-def expected_rows(design: Design, form: Form, count: int) -> Any:
-    """(measured, probe fault, demands) of the first steps of the first trial, as this form of the C answers them."""
-    record = recorded(design, design.trial[0])
-    rows = host.rows(design, record.given[:count], form=form)
+def expected_rows(design: Design, form: Form, given: npt.NDArray[Any]) -> Any:
+    """(measured, probe fault, demands) for inputs, as this form of the C answers them."""
+    rows = host.rows(design, given, form=form)
     return rows[:, answer_row.MEASURED], answer_row.has_fault(rows), answer_row.demands(rows)

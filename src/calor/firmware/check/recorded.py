@@ -8,10 +8,10 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
-from calor.design.event import AMBIENT, HAND, SIGNAL, WIRED
+from calor.design.event import AMBIENT, HAND, SIGNAL, TUNE, WIRED
 from calor.design.model import Design
 from calor.design.trial import Trial
-from calor.firmware.run.exchange import inputs
+from calor.firmware.run.exchange import TUNES, inputs
 from calor.loop import run as run_design
 from calor.loop.conditions import timeline
 from calor.loop.simulate import noise_of_probe
@@ -49,6 +49,7 @@ def recorded(design: Design, trial: Trial) -> Recorded:
     readings = _ideal(design, trial, trace, values[:, WIRED]) if design.probe.kind == "ideal" else trace.counts
     other = values[:, SIGNAL] if design.setpoint.kind == "follow" else values[:, AMBIENT]
     given = inputs(design, readings[rows], other[rows], values[rows, HAND], again[rows])
+    given["calls"] = np.where(np.diff(values[:, TUNE], prepend=0.0)[rows] > 0.0, TUNES, 0)
     return Recorded(trial, trace, rows, given, readings[rows])
 
 

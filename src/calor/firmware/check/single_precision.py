@@ -30,12 +30,12 @@ from calor.errors import FirmwareError
 from calor.firmware.check.controls import Controls, Given
 from calor.firmware.check.in_single import Single, in_single, natural_log
 from calor.firmware.check.pins import PINS, pwm_counts
-from calor.firmware.run.adapter import OTHER_GAIN, OTHER_WEIGHT, changes_gains, setpoint_is_put_in
+from calor.firmware.run.adapter import OTHER_GAIN, OTHER_WEIGHT, changes_gains, setpoint_is_put_in, tunes_itself
 from calor.firmware.run.exchange import CHANGES, RELEASES, RESUMES, SKIPS, STARTS, row_width
 from calor.firmware.sources.generate import tick_s
 from calor.firmware.sources.scaling import junction_pieces
 from calor.law import alarm as alarms
-from calor.law import pid, program, watch
+from calor.law import autotune, pid, program, watch
 from calor.law import registry as laws
 from calor.law import setpoint as setpoints
 from calor.law.outputs import Demands, Inputs
@@ -109,6 +109,7 @@ def given(
         round(float(design.law.period_s) / tick_s(design)),
         counts_ticks,
         changes_gains(design),
+        tunes_itself(design),
     )
 
 
@@ -206,6 +207,7 @@ def _answers(asked: Given) -> npt.NDArray[np.float32]:
             begun, measured = True, Single(0.0)
             memory = np.zeros(size, Single)
             law_state, program_state = laws.start(), program.start()
+            law_state = law_state._replace(memory=np.zeros(laws.MEMORY_SIZE, Single))
             alarm_memory = np.zeros((len(watched) + 1, alarms.MEMORY_SIZE), Single)
             controls.begin()
             pins = [PINS[kind](drive) if kind in PINS else None for kind, drive in asked.drives]
@@ -220,8 +222,10 @@ def _answers(asked: Given) -> npt.NDArray[np.float32]:
             is_other = not is_other
             if asked.changes_gains:
                 new = other if is_other else plain
-                own = pid.with_other_gains(law.pid, new.pid, law_state.pid, setpoint, output)
+                own = pid.with_other_gains(law.pid, new.pid, law_state.pid, law_state.memory, setpoint, output)
                 law, law_state = new, _with_pid(law_state, own)
+            elif asked.tunes:
+                autotune.keep(autotune.forgotten(autotune.kept(law_state.memory)), law_state.memory)
         signal = controls.take(row, asked.other[k] if aim.kind == FOLLOW else nothing)
         aim = aim._replace(celsius=controls.setpoint)
         now, fault = reading.step(probe, memory, asked.readings[k], dt_s)
@@ -233,7 +237,9 @@ def _answers(asked: Given) -> npt.NDArray[np.float32]:
             aim, program_state, nothing if faulty else measured, signal, passed_s, dt_s
         )
         controls.clock_us = (controls.clock_us + microseconds(dt_s)) % DAY_US
-        given_now = Inputs(setpoint, measured, asked.other[k], controls.hand, faulty, off or controls.off)
+        given_now = Inputs(
+            setpoint, measured, asked.other[k], controls.hand, faulty, off or controls.off, controls.tune
+        )
         law_state, demands = laws.step(law, law_state, given_now, dt_s)
         raised, trips = watch.step(watched, alarm_memory, setpoint, measured, faulty, demands, dt_s)
         if trips:
@@ -251,6 +257,12 @@ def _answers(asked: Given) -> npt.NDArray[np.float32]:
             + answer_row.PROGRAM_OVER_BIT * (aim.kind == PROGRAM and program_state.over)
             + answer_row.BY_HAND_BIT * (not np.isnan(controls.hand))
         )  # fmt: skip
+        if asked.tunes:
+            tuning = autotune.kept(law_state.memory)
+            rows[k, answer_row.STATUS] += answer_row.TUNING_FROM * tuning.relay.result
+            rows[k, answer_row.TUNED_GAIN] = law.pid.direction * tuning.gains.gain_per_celsius
+            rows[k, answer_row.TUNED_RATE] = tuning.gains.integral_rate_per_s
+            rows[k, answer_row.TUNED_TIME] = tuning.gains.derivative_time_s
         answer_row.demands(rows)[k] = demands[: asked.outputs]
         if asked.counts_ticks:
             guarded = faulty or law_state.cut_out or controls.off

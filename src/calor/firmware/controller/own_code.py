@@ -190,7 +190,7 @@ class OwnLaw:
 
     def answer(self, given: tuple[float, ...]) -> bytes:
         """The row for one step's inputs. After trouble there is no other answer than nothing."""
-        counts, other, hand, put_in, restart = given
+        counts, other, hand, put_in, restart, _tune = given
         if self._process is None or restart > 0.0:
             self._begin()
         setpoint = self._design.setpoint.celsius if math.isnan(put_in) else put_in

@@ -11,12 +11,14 @@ from calor.design.model import Design
 from calor.firmware.run.exchange import (
     CHANGES,
     CLOSED,
+    ENDS,
     NONE,
     OFF,
     RELEASES,
     RESUMES,
     SKIPS,
     STARTS,
+    TUNES,
     TURNED,
 )
 from calor.firmware.sources.generate import outputs_of, tick_s
@@ -88,6 +90,7 @@ static void calor_report({prefix}_state *state, float *row, bool with_ticks)
     row[{row.KNOB}] = {knob};
     row[{row.DEW_POINT}] = {dew_point};
     row[{row.STATUS}] = (float)((record.off ? {row.OFF_BIT} : 0){status});
+{tuned}
     (void)with_ticks;
 {hand_over}
 {outputs}
@@ -131,7 +134,7 @@ static void calor_sit({prefix}_state *state, const float *given, float *row)
     own.clock_s = CALOR_NONE;
     own.humidity = CALOR_NONE;
     own.knob = 0u;
-    own.calls = 0u;
+    own.calls = given[{seat.TUNE}] > 0.0f ? {TUNES}u : 0u;
 {put_in}
     calor_decide(state, &own);
     calor_report(state, row, false);
@@ -152,6 +155,11 @@ class _Numbers:
     def plain(self, text: str) -> str:
         """The float of a firmware's number."""
         return f"calor_f({text})" if self._fixed else text
+
+    @property
+    def per_fine(self) -> str:
+        """What a rate of the integral is divided by for 1/s."""
+        return " / 1024.0f" if self._fixed else ""
 
     def constant(self, value: float) -> str:
         """A constant."""
@@ -188,6 +196,8 @@ def adapter_code(design: Design, sources: Sources) -> str:
     }.get(design.setpoint.kind, "")
     if isinstance(design.law, Pid) and design.law.manual_mode:
         status += f" + (record.by_hand ? {answer_row.BY_HAND_BIT} : 0)"
+    if tunes_itself(design):
+        status += f" + {answer_row.TUNING_FROM} * state->tuning"
     return _ADAPTER.format(
         row=answer_row,
         none=NONE,
@@ -203,6 +213,7 @@ def adapter_code(design: Design, sources: Sources) -> str:
         knob="harness_knob_celsius" if design.knob is not None else "0.0f",
         dew_point="harness_dew_point" if dew_point else "0.0f",
         status=status,
+        tuned=_tuned_code(design, made),
         header=sources.header,
         conversions=_CONVERSIONS if sources.form.fixed else "",
         prefix=sources.prefix,
@@ -224,6 +235,26 @@ def changes_gains(design: Design) -> bool:
     return isinstance(law, Pid) and not law.gain_sets and not apart
 
 
+def tunes_itself(design: Design) -> bool:
+    """Whether the law can find its gains itself."""
+    return isinstance(design.law, Pid) and design.law.autotune is not None
+
+
+def _tuned_code(design: Design, made: _Numbers) -> str:
+    """C that writes the gains down that self-tuning found."""
+    gain, rate, time_s = (f"row[{at}]" for at in (answer_row.TUNED_GAIN, answer_row.TUNED_RATE, answer_row.TUNED_TIME))
+    if not tunes_itself(design):
+        return f"    {gain} = {rate} = {time_s} = 0.0f;"
+    rated = made.plain("state->tuned_rate_per_s") + made.per_fine
+    return "\n".join(
+        (
+            f"    {gain} = {made.plain('state->tuned_gain_per_celsius')};",
+            f"    {rate} = {rated};",
+            f"    {time_s} = {made.plain('state->tuned_derivative_time_s')};",
+        )
+    )
+
+
 def _calls_code(design: Design, sources: Sources, made: _Numbers) -> str:
     """C that leads a program and changes the settings where an input asks for it."""
     prefix, lines = sources.prefix, []
@@ -234,6 +265,9 @@ def _calls_code(design: Design, sources: Sources, made: _Numbers) -> str:
             (RESUMES, f"(void){resume}"),
         ):  # fmt: skip
             lines += [f"if ((given->calls & {bit}u) != 0u) {{", f"    {call};", "}"]
+    if tunes_itself(design):
+        for bit, call in ((TUNES, "start"), (ENDS, "stop")):
+            lines += [f"if ((given->calls & {bit}u) != 0u) {{", f"    {prefix}_{call}_tuning(state);", "}"]
     if not sources.form.constant:
         lines += [f"if ((given->calls & {CHANGES}u) != 0u) {{", f"    harness_other = {prefix}_defaults;"]
         if changes_gains(design):
@@ -319,7 +353,7 @@ def seat_code(design: Design, sources: Sources) -> str:
     """The C that takes what a run gives, as floats, and answers in a row."""
     return _SEAT.format(
         seat=seat, adapter=adapter_code(design, sources), prefix=sources.prefix, reading=reading_code(design),
-        put_in=_setpoint_code(design, sources), period=f"{float(design.law.period_s)!r}f",
+        put_in=_setpoint_code(design, sources), period=f"{float(design.law.period_s)!r}f", TUNES=TUNES,
     )  # fmt: skip
 
 

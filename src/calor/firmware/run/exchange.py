@@ -14,10 +14,10 @@ from calor.sense.digital import Digital, code_to_word
 from calor.sense.registry import AnyProbe, gives_code, numbers
 from calor.sense.thermocouple import Thermocouple
 
-CLOSED, OFF, RELEASES, TURNED, STARTS, SKIPS, RESUMES, CHANGES = (1 << k for k in range(8))
+CLOSED, OFF, RELEASES, TURNED, STARTS, SKIPS, RESUMES, CHANGES, TUNES, ENDS = (1 << k for k in range(10))
 """Calls that an input may ask for, a bit each: the button's contact is closed; it is switched off by hand, or a button
 may do so; a trip is released; the knob is read; a program is started anew, skips a segment, or is resumed at segment
-`knob` after `clock` seconds; the settings are changed, to others or back."""
+`knob` after `clock` seconds; the settings are changed, to others or back; self-tuning starts, or is stopped."""
 NONE = -1e9
 """A setpoint, a time of day or a humidity that is not given."""
 

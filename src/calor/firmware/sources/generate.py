@@ -23,7 +23,7 @@ from calor.firmware.sources.form import PLAIN, Form
 from calor.firmware.sources.scaling import probe_context
 from calor.firmware.sources.templating import Sources, c_name, plain_text, render, write_files
 from calor.law import alarm as alarms
-from calor.law import fan_curve, pid
+from calor.law import autotune, fan_curve, pid
 from calor.law import guard as guards
 from calor.law import registry as laws
 from calor.law import setpoint as setpoints
@@ -135,6 +135,10 @@ def context_of(design: Design, prefix: str, form: Form = PLAIN) -> dict[str, Any
         "law": laws.numbers(design.law, design.guard),
         "leads_back": isinstance(design.law, Pid) and design.law.anti_windup == "back_calculate",
         "moves_integral": isinstance(design.law, Pid) and _moves_integral(design.law),
+        "keeps_output": isinstance(design.law, Pid) and _keeps_output(design.law),
+        "tunes": isinstance(design.law, Pid) and design.law.autotune is not None,
+        "tuning_codes": _tuning_codes(),
+        "root_steps": autotune.ROOT_STEPS,
         "has_cut_out": has_cut_out,
         "cut_out_celsius": cut_out_celsius,
         "has_low_cut_out": has_low_cut_out,
@@ -180,7 +184,20 @@ def _alarm_names(design: Design) -> list[tuple[str, str, str]]:
 
 def _moves_integral(law: Pid) -> bool:
     """Whether its gains change while it runs, so that what the setpoint's weight held back has to move."""
-    return law.setpoint_weight < 1.0 and pid.numbers(law).gains.sets + pid.numbers(law).gains.has_cool > 0
+    gains = pid.numbers(law).gains
+    return law.setpoint_weight < 1.0 and (gains.sets > 0 or gains.has_cool or law.autotune is not None)
+
+
+def _keeps_output(law: Pid) -> bool:
+    """Whether it has to know what it asked for before."""
+    return law.slew_per_s > 0.0 or pid.numbers(law).gains.has_cool or law.autotune is not None
+
+
+def _tuning_codes() -> list[tuple[str, int, str]]:
+    """(name, number, what it says) of all that may come of self-tuning."""
+    names = {number: name for name, number in vars(autotune).items() if name in autotune.RESULTS}
+    said = autotune.REASONS | {autotune.NONE: "not tuned yet", autotune.RUNNING: "it is on"}
+    return [(names[number], number, said[number]) for number in sorted(names)]
 
 
 def _curve(design: Design) -> tuple[tuple[float, float], ...]:
