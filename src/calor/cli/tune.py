@@ -37,6 +37,7 @@ def command(
     log: Path = typer.Option(None, "--from", metavar="LOG.csv", help="Take the model from a recorded run."),
     ambient: str = typer.Option("auto", "--ambient", metavar="T|fit|start", help="With --from: the ambient."),
     out: Path = typer.Option(None, "--out", metavar="DESIGN", help="Write the design with the best gains."),
+    sets: str = typer.Option(None, "--sets", metavar="T,T,…", help="Gain sets: gains at several setpoints, °C."),
     as_json: bool = AS_JSON,
 ) -> int:
     from calor.cli.progress import shown_share
@@ -60,6 +61,7 @@ def command(
         raise CalorError("calor tune: --out", "writes a design, and takes the name of a .toml file", str(out))
     design = open_design(file)
     chosen = chosen_trial(design, file, trial)
+    places = [] if sets is None else _places(sets)
     known: Any = _from_log(design, log, ambient) if log is not None else known_by(design, method, swing)
     names_of = () if "all" in rule else tuple(rule)
     asks_predictive = bool(names_of) and table.PREDICTIVE in names_of
@@ -93,7 +95,10 @@ def command(
 
             found = searched(design, known.process, rows, ms, seed, watch=watch)
     row = by_model if asks_predictive and len(names_of) == 1 else report.best(rows, found)
-    if out is not None and row is not None:
+    at_places = _sets(design, places, rule, rows) if places else []
+    if out is not None and at_places:
+        report.write_sets(design, at_places, out, file.read_text(encoding="utf-8"))
+    elif out is not None and row is not None:
         report.write_design(design, row, out, file.read_text(encoding="utf-8"))
     best = None if row is None else spread.spread(design, chosen, row.setting)
     data = {"design": design.name, "trial": chosen.name} | report.data(known, rows, found, by_model)
@@ -102,12 +107,35 @@ def command(
         "rule": row.name, "title": row.title, "loads": [one._asdict() for one in best],
         "pass": all(one.passes for one in best),
     }  # fmt: skip
+    if places:
+        data["gain_sets"] = [report.set_data(one) for one in at_places]
     if as_json:
         print_json(data)
     else:
         _print(data, None if row is None or out is None else (row.title, out))
     good = any(item["pass"] for item in data["rules"]) or (found is not None and found.row.passes)
     return PASS if good or (asks_predictive and by_model is not None and by_model.passes) else FAIL
+
+
+def _places(text: str) -> list[float]:
+    """Setpoints as they were typed, °C. Raises CalorError."""
+    try:
+        return [float(part) for part in text.replace(";", ",").split(",") if part.strip()]
+    except ValueError:
+        raise CalorError("calor tune: --sets", "takes setpoints in °C with commas between them", repr(text)) from None
+
+
+def _sets(design: Any, places: list[float], rule: list[str], rows: list[Any]) -> list[Any]:
+    """Gain sets by the rule that was named, else by the one that is best at the design's own setpoint."""
+    from calor.tune import gain_sets, report
+
+    named = [name for name in rule if name != "all"]
+    if len(named) > 1:
+        raise CalorError("calor tune: --sets", "takes one --rule for all sets", ", ".join(named))
+    best = report.best(rows, None)
+    if not named and best is None:
+        raise CalorError("calor tune: --sets", "no rule goes with the load", "", "name one by --rule")
+    return gain_sets.found_at(design, places, named[0] if named else best.name)  # type: ignore[union-attr]
 
 
 def _from_log(design: Any, log: Path, ambient: str) -> Any:
@@ -186,13 +214,23 @@ def _print(data: dict[str, Any], written: tuple[str, Path] | None) -> None:
         console.print(
             f"a window of up to {window['longest_s']:.3g} s keeps the ripple within {window['ripple_celsius']:g} °C"
         )
+    if data.get("gain_sets"):
+        console.print(f"gain sets by {data['gain_sets'][0]['title']}:")
+        sets = simple_table("at", "gain /°C", "Ti s", "Td s", "Ms", "Ms with the first set's")
+        for one in data["gain_sets"]:
+            sets.add_row(
+                f"{one['at_celsius']:g} °C", f"{one['gain_per_celsius']:.4g}", f"{one['integral_time_s']:.4g}",
+                f"{one['derivative_time_s']:.3g}", _figure(one["ms"], ".2f"), _figure(one["ms_of_first"], ".2f"),
+            )  # fmt: skip
+        console.print(sets)
     if data["spread"] is not None and data["spread"]["loads"]:
         from calor.tune.spread import Other, line_of
 
         others = [Other(**one) for one in data["spread"]["loads"]]
         console.print(f"{data['spread']['title']}: {line_of(others)}")
     if written is not None:
-        console.print(f"wrote {written[1]} with the gains of {written[0]}")
+        what = "these gain sets" if data.get("gain_sets") else f"the gains of {written[0]}"
+        console.print(f"wrote {written[1]} with {what}")
 
 
 def _said(data: dict[str, Any]) -> list[str]:
@@ -223,6 +261,12 @@ def _said(data: dict[str, Any]) -> list[str]:
                 f" {'below' if test['gain_error_share'] < 0.0 else 'above'} the true"
                 f" {test['true_gain_per_celsius']:.4g}"
             )
+        if test["cycles"] is not None:
+            line += f", from {test['cycles']} settled cycles"
+            if test["model_gain_per_celsius"] is not None:
+                line += f"; {test['model_gain_per_celsius']:.4g} by the model"
+            if test["note"]:
+                line += f"; {test['note']}"
         lines.append(line)
     return lines
 

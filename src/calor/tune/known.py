@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any, Literal
 
 import numpy as np
@@ -15,14 +15,18 @@ from calor.identify.fit import Asked, fit_order
 from calor.identify.observed import Observed
 from calor.loop.trace import Trace
 from calor.tune import relay, step_test
+from calor.tune.cycles import cycles_of
 from calor.tune.margins import ultimate
 from calor.tune.model import ROWS, STEP_SIZE, Model, model_of, of_load, step_span_s
 from calor.tune.process import PLACES, Process, Working, process_of
 from calor.tune.rules import Ultimate
+from calor.tune.waveform import exact_first_order
 
 Method = Literal["model", "step", "relay"]
 METHODS: tuple[Method, ...] = ("model", "step", "relay")
 FAR_CELSIUS = 1e-4
+WINDOW_SHARE = 0.2
+"""Cycles of a record whose period is within this share of the drive's window are the window's."""
 
 
 @dataclass(frozen=True)
@@ -30,7 +34,8 @@ class Experiment:
     """A test: how it was made, what it was expected to take and took, and gain and period at the limit it tells.
 
     `gain_error_share` is how far the describing function is from the true gain of the simulated load; the time constant
-    and dead time are those of the exact waveform. None: not told by this method.
+    and dead time are those of the exact waveform; `cycles` how many settled ones a record ends with, beside them the
+    gain by the model fitted to it. None: not told by this method.
     """
 
     method: str
@@ -47,6 +52,9 @@ class Experiment:
     output_low: float | None = None
     output_high: float | None = None
     hysteresis_celsius: float | None = None
+    model_gain_per_celsius: float | None = None
+    cycles: int | None = None
+    note: str = ""
     trace: Trace | None = None
 
 
@@ -145,30 +153,58 @@ def _by_relay(design: Design, process: Process, limit_celsius: float | None) -> 
     told = Experiment(
         "relay", plan.expected_s, plan.expected_swing_celsius, found.took_s, found.swing_celsius, *limit,
         found.true_gain_per_celsius, found.error_share, found.time_constant_s, found.dead_time_s,
-        plan.middle - plan.amplitude, plan.middle + plan.amplitude, plan.hysteresis_celsius, found.trace,
+        plan.middle - plan.amplitude, plan.middle + plan.amplitude, plan.hysteresis_celsius, trace=found.trace,
     )  # fmt: skip
     return Known(process, model, None, limit, told)
 
 
 def known_from(design: Design, records: tuple[Observed, ...], ambient: str | float = "auto") -> Known:
-    """What recorded runs tell: a model fitted to them, and its gain and period at the limit. Raises CalorError."""
+    """What recorded runs tell: a model fitted to them; gain and period at the limit by its settled cycles of a relay or
+    an on/off law, where it ends with some, else by the model.
+
+    Raises CalorError where there is neither.
+    """
     may_be_tuned(design)
-    fit = fit_order(records, "auto", Asked(ambient))
-    wait_s = 0.5 * float(design.law.period_s) + 0.5 * float(getattr(design.drive, "window_s", 0.0))
-    model = of_load(fit.load, wait_s)
-    second = None
-    if model.kind == "second_order":
-        second = model
-        model = of_load(fit_order(records, "1", Asked(ambient)).load, wait_s)
-    limit = _limit_of(second or model, float(design.law.period_s))
+    found = cycles_of(records[-1])
+    period_s, window_s = float(design.law.period_s), float(getattr(design.drive, "window_s", 0.0))
+    wait_s = 0.5 * period_s + 0.5 * window_s
+    if found is not None and abs(found.period_s - window_s) < WINDOW_SHARE * window_s:
+        found = None  # the drive's own windows
+    model = second = None
+    try:
+        model = of_load(fit_order(records, "auto", Asked(ambient)).load, wait_s)
+        if model.kind == "second_order":
+            second = model
+            model = of_load(fit_order(records, "1", Asked(ambient)).load, wait_s)
+    except CalorError:
+        if found is None:
+            raise
+    best = second or model
+    limit = None if best is None else _limit_of(best, period_s)
     span_s = max(float(record.time_s[-1]) for record in records)
     swing = max(float(np.nanmax(record.celsius) - np.nanmin(record.celsius)) for record in records)
-    told = Experiment(
-        "record", took_s=span_s, swing_celsius=swing,
-        ultimate_gain_per_celsius=limit.gain_per_celsius if limit else None,
+    told = Experiment("record", took_s=span_s, swing_celsius=swing)
+    if found is not None:
+        by_model, limit = limit, Ultimate(found.ultimate_gain_per_celsius, found.period_s)
+        solved = None
+        if model is not None and math.isfinite(model.rise_celsius):
+            d = 0.5 * (found.output_high - found.output_low)
+            solved = exact_first_order(
+                model.rise_celsius, d, 0.5 * found.swing_celsius, found.hysteresis_celsius, found.period_s
+            )
+        told = replace(
+            told, took_s=found.end_s - found.begin_s, swing_celsius=found.swing_celsius,
+            model_gain_per_celsius=by_model.gain_per_celsius if by_model else None,
+            time_constant_s=solved[0] if solved else None, dead_time_s=solved[1] if solved else None,
+            output_low=found.output_low, output_high=found.output_high, hysteresis_celsius=found.hysteresis_celsius,
+            cycles=found.settled, note=found.note,
+        )  # fmt: skip
+    told = replace(
+        told, ultimate_gain_per_celsius=limit.gain_per_celsius if limit else None,
         ultimate_period_s=limit.period_s if limit else None,
     )  # fmt: skip
-    return Known(sampled(second or model, float(design.law.period_s)), model, second, limit, told)
+    process = process_of(design) if best is None else sampled(best, period_s)
+    return Known(process, model, second, limit, told)
 
 
 def _limit_of(model: Model, period_s: float) -> Ultimate | None:

@@ -10,7 +10,9 @@ from typing import Any
 from calor.design.file import save_atomically, write
 from calor.design.model import Design
 from calor.errors import CalorError, unwritable
+from calor.tune.gain_sets import SetFound, with_sets
 from calor.tune.known import Experiment, Known
+from calor.tune.rules import BY_NAME
 from calor.tune.search import Searched
 from calor.tune.switching import longest_window_s, trade_off
 from calor.tune.table import PRESENT, Candidate, with_setting
@@ -64,7 +66,7 @@ def model_data(known: Known) -> dict[str, Any] | None:
 def experiment_data(experiment: Experiment) -> dict[str, Any]:
     """A test and what it found."""
     return {
-        key: value if isinstance(value, str) else finite(value)
+        key: value if isinstance(value, str | int) else finite(value)
         for key, value in vars(experiment).items()
         if key != "trace"
     }
@@ -131,6 +133,34 @@ def best(rows: list[Candidate], search: Searched | None) -> Candidate | None:
         return search.row
     usable = [row for row in rows if row.name != PRESENT and (row.margins is None or row.margins.is_stable)]
     return min(usable, key=lambda row: (row.beyond, row.iae_celsius_s), default=None)
+
+
+def set_data(found: SetFound) -> dict[str, Any]:
+    """Gains at one setpoint; `ms_of_first` is what those of the first one would give there."""
+    gains, margins = found.gains, found.margins
+    return {
+        "at_celsius": found.celsius,
+        "rule": found.rule,
+        "title": BY_NAME[found.rule].title,
+        "gain_per_celsius": gains.gain_per_celsius,
+        "integral_time_s": gains.integral_time_s,
+        "derivative_time_s": gains.derivative_time_s,
+        "model": model_data(found.known),
+        "stable": bool(margins.is_stable),
+        "ms": finite(margins.ms),
+        "gain_margin": finite(margins.gain_margin),
+        "phase_margin_deg": finite(margins.phase_margin_deg),
+        "ms_of_first": finite(found.margins_of_first.ms),
+    }
+
+
+def write_sets(design: Design, found: list[SetFound], place: Path, text: str) -> None:
+    """Write the design with gain sets; `text` is its file, whose comments stay. Raises CalorError."""
+    made = with_sets(design, found)
+    try:
+        save_atomically(place, write(made, text, place.parent))
+    except OSError as error:
+        raise unwritable(CalorError, place, error) from None
 
 
 def write_design(design: Design, row: Candidate, place: Path, text: str) -> None:
