@@ -128,7 +128,7 @@ def test_what_is_no_cycle_is_none(law: str, drive: str, span_s: float) -> None:
 
 def test_cycles_that_change_are_not_settled() -> None:
     """The ambient moves while it switches: only the last ones alike count; a gap takes its cycle out."""
-    design, record = observed('kind = "on_off"\nhysteresis_celsius = 1.0', 'kind = "relay"')
+    _, record = observed('kind = "on_off"\nhysteresis_celsius = 1.0', 'kind = "relay"')
     whole = cycles_of(record)
     assert whole is not None
     gap = (whole.end_s - 2.5 * whole.period_s, whole.end_s - 2.4 * whole.period_s)

@@ -10,10 +10,11 @@ import pytest
 from PyQt6.QtCore import QPointF, Qt
 from PyQt6.QtWidgets import QFileDialog, QLabel
 
+from calor.demo import FOLDER
 from calor.desk.tune.rules_table import COLUMNS
 from calor.law.pid import Pid
 
-FILM_BATH = 3
+FILM_BATH, WAX_MELTER = 3, 5
 
 
 def opened(desk: Callable[..., Any], qtbot: Any, number: int = FILM_BATH) -> tuple[Any, Any, Any]:
@@ -101,6 +102,71 @@ def test_a_test_says_beforehand_what_it_takes(desk: Any, qtbot: Any) -> None:
         assert work.found.known.experiment.method == method and "The test took" in page.load.told.text()
         assert page.load.test_chart.isVisibleTo(page) and "reading" in page.load.test_chart.plot.curves
     window.desk.document.undo_stack.setClean()
+
+
+def test_gain_sets_of_a_load_that_melts(desk: Any, qtbot: Any) -> None:
+    """The chosen row's rule at three setpoints; kept in one step that can be undone; nonsense is refused, a place out of
+    reach is said."""
+    window, page, work = opened(desk, qtbot, WAX_MELTER)
+    page.table.selectRow(column(page, "Gains").index("SIMC, PI"))
+    page.pictures.buttons["sets"].click()
+    assert "SIMC, PI" in page.sets.line.text() and not page.sets.keep_button.isEnabled()
+    for typed in ("", "warm", "60"):
+        page.sets.places.setText(typed)
+        page.sets.find_button.click()
+        assert "two setpoints or more" in window.notice.text.text() and not work.is_busy
+    page.sets.places.setText("60, 900")
+    page.sets.find_button.click()
+    qtbot.waitUntil(lambda: not work.is_busy, timeout=120_000)
+    assert "no output holds 900" in page.load.problem.text()
+    page.sets.places.setText("60 75 90")
+    page.sets.find_button.click()
+    assert page.sets.find_button.text() == "Stop"
+    qtbot.waitUntil(lambda: not work.is_busy, timeout=120_000)
+    assert [texts[0] for texts in page.sets.texts] == ["60.0 °C", "75.0 °C", "90.0 °C"]
+    assert page.sets.texts[1][-1] == "unstable"
+    document = window.desk.document
+    before = document.design
+    page.sets.keep_button.click()
+    assert [one.at_celsius for one in document.design.law.gain_sets] == [60.0, 75.0, 90.0]
+    document.undo_stack.undo()
+    assert document.design == before
+    document.undo_stack.setClean()
+
+
+def test_a_record_tells_of_the_load(desk: Any, qtbot: Any, monkeypatch: pytest.MonkeyPatch, tmp_path: Path) -> None:
+    """The demo's log of an on/off law: its model, and its settled cycles; what cannot be read is said."""
+    _, page, work = opened(desk, qtbot, 0)
+    page.load.methods.buttons["record"].click()
+    assert page.load.find_button.text() == "Open a record…" and not page.load.limit.isVisibleTo(page)
+    monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_: (str(tmp_path / "none.csv"), ""))
+    page.load.find_button.click()
+    qtbot.waitUntil(lambda: not work.is_busy, timeout=120_000)
+    assert "none.csv" in page.load.problem.text()
+    monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_: (str(FOLDER / "hatching_cabinet_log.csv"), ""))
+    page.load.find_button.click()
+    qtbot.waitUntil(lambda: not work.is_busy, timeout=120_000)
+    assert work.found.known.experiment.method == "record" and page.load.problem.text() == ""
+    assert "settled cycles" in page.load.told.text() and "hatching_cabinet_log.csv" in page.load.working.text()
+    assert "record" in page.load.test_chart.title.text() and len(column(page, "Gains")) > 10
+
+
+def test_a_predictive_law_is_taken_from_its_row(desk: Any, qtbot: Any) -> None:
+    window, page, _ = opened(desk, qtbot)
+    page.table.selectRow(column(page, "Gains").index("Predictive law"))
+    assert "closed loop" in page.side.gains.text() and "loop" in page.side.nyquist.plot.curves
+    page.side.responses.buttons["bode"].click()
+    assert page.side.bode_phase.isVisibleTo(page) and not page.side.nyquist.isVisibleTo(page)
+    size = page.side.bode_size.plot.curves["loop"]
+    assert size.y[0] > 0.0 > size.y[-1]  # from above 1 to below it
+    document = window.desk.document
+    before = document.design
+    page.side.keep_button.click()
+    assert document.design.law.kind == "predictive" and "predictive law" in window.notice.text.text()
+    window._choose_room("loop")
+    document.undo_stack.undo()
+    assert document.design == before
+    document.undo_stack.setClean()
 
 
 def test_a_search_grows_and_stops(desk: Any, qtbot: Any) -> None:

@@ -8,7 +8,6 @@ from typing import TYPE_CHECKING, Any
 
 import typer
 
-from calor.cli import recording as of
 from calor.cli.common import AS_JSON, DESIGN_FILE, chosen_trial, open_design, print_json
 from calor.cli.exit_codes import FAIL, PASS
 from calor.errors import CalorError
@@ -139,8 +138,7 @@ def _sets(design: Any, places: list[float], rule: list[str], rows: list[Any]) ->
 
 
 def _from_log(design: Any, log: Path, ambient: str) -> Any:
-    from calor.identify.observed import observe
-    from calor.tune.known import known_from
+    from calor.tune.known import known_from_log
 
     around: str | float = ambient
     if ambient not in ("auto", "fit", "start"):
@@ -148,12 +146,7 @@ def _from_log(design: Any, log: Path, ambient: str) -> Any:
             around = float(ambient)
         if not isinstance(around, float):
             raise CalorError("calor tune: --ambient", "takes a temperature in °C, fit, or start", repr(ambient))
-    given = of.corrections(None, None, None, None, None, None, None, None, None)
-    record = of.open_record(log, given, [], [], False)
-    column = record.ambient_celsius if around == "auto" else None
-    return known_from(
-        design, (observe(record.trace, column, (), around if isinstance(around, float) else None),), around
-    )
+    return known_from_log(design, log, around)
 
 
 def _print(data: dict[str, Any], written: tuple[str, Path] | None) -> None:

@@ -69,8 +69,8 @@ class Autotune(Settings):
         "Rule",
         "What makes gains of the gain and period at the limit.",
         words={
-            "ultimate_pi": "Ultimate gain, PI", "ultimate_pid": "Ultimate gain, PID",
-            "tyreus_luyben_pi": "Tyreus–Luyben, PI", "tyreus_luyben_pid": "Tyreus–Luyben, PID",
+            "ultimate_pi": "PI, ultimate gain", "ultimate_pid": "PID, ultimate gain",
+            "tyreus_luyben_pi": "PI, Tyreus–Luyben", "tyreus_luyben_pid": "PID, Tyreus–Luyben",
         },
     )  # fmt: skip
     timeout_s: float = duration(7200.0, "Longest test", "Ends when it takes longer, and the old gains stay.", 1.0, 1e6)

@@ -45,13 +45,13 @@ class Predictive(Settings):
     )
     period_s: float = duration(1.0, "Control step", "How often the law reads and decides.", 0.001, 3600.0)
     rise_celsius: float = difference(
-        100.0, "Model's rise", "How far full output changes the temperature in the end, up or down.", 0.01, 3000.0
+        100.0, "Rise", "Of the load's model: how far full output changes the temperature in the end.", 0.01, 3000.0
     )
     time_constant_s: float = duration(
-        600.0, "Model's time constant", "Time to 63 % of the rise, dead time apart.", 0.01, 1e7
+        600.0, "Time constant", "Of the load's model: time to 63 % of the rise, dead time apart.", 0.01, 1e7
     )
     dead_time_s: float = duration(
-        0.0, "Model's dead time", "Nothing moves for this long after a change; probe and window count.", 0.0, 1e5
+        0.0, "Dead time", "Of the load's model: nothing moves for this long; probe and window count.", 0.0, 1e5
     )
     closed_loop_s: float = duration(
         180.0, "Closed-loop time", "An error has fallen to 5 % after this, dead time apart.", 0.01, 1e6

@@ -61,7 +61,7 @@ def with_found_events(trace: Trace, design: Design) -> Trace:
         for at, event in enumerate(events):
             if event.kind == "tune" and tuning.began_s - design.law.period_s < event.at_s <= tuning.began_s:
                 events[at] = event._replace(until_s=max(tuning.ended_s, tuning.began_s + design.law.period_s))
-        events.append(RunEvent(tuning.ended_s, "tuned", f"self-tuning: {_said(tuning)}"))
+        events.append(RunEvent(tuning.ended_s, "tuned", _said(tuning)))
     if isinstance(design.load, Liquid):
         events += _boiling(trace, liquid.boiling_celsius(design.load))
     events.sort(key=lambda event: event.at_s)
@@ -71,11 +71,9 @@ def with_found_events(trace: Trace, design: Design) -> Trace:
 def _said(tuning: Tuning) -> str:
     """What came of a self-tuning, in a few words."""
     if tuning.result != APPLIED:
-        return f"{REASONS[tuning.result]}; the old gains stay"
-    return (
-        f"gain {tuning.gain_per_celsius:.3g} /°C, integral {tuning.integral_time_s:.4g} s, derivative"
-        f" {tuning.derivative_time_s:.3g} s applied"
-    )
+        return f"self-tuning: {REASONS[tuning.result]}; the old gains stay"
+    derivative = f", Td {tuning.derivative_time_s:.3g} s" if tuning.derivative_time_s else ""
+    return f"self-tuned: gain {tuning.gain_per_celsius:.3g} /°C, Ti {tuning.integral_time_s:.4g} s{derivative}"
 
 
 def _boiling(trace: Trace, boils_celsius: float) -> list[RunEvent]:

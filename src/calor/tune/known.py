@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import math
 from dataclasses import dataclass, replace
+from pathlib import Path
 from typing import Any, Literal
 
 import numpy as np
@@ -12,7 +13,8 @@ import numpy as np
 from calor.design.model import Design
 from calor.errors import CalorError
 from calor.identify.fit import Asked, fit_order
-from calor.identify.observed import Observed
+from calor.identify.observed import Observed, observe
+from calor.log.read import read_record
 from calor.loop.trace import Trace
 from calor.tune import relay, step_test
 from calor.tune.cycles import cycles_of
@@ -22,9 +24,9 @@ from calor.tune.process import PLACES, Process, Working, process_of
 from calor.tune.rules import Ultimate
 from calor.tune.waveform import exact_first_order
 
-Method = Literal["model", "step", "relay"]
+Method = Literal["model", "step", "relay", "record"]
 METHODS: tuple[Method, ...] = ("model", "step", "relay")
-FAR_CELSIUS = 1e-4
+"""What can be found out without a record."""
 WINDOW_SHARE = 0.2
 """Cycles of a record whose period is within this share of the drive's window are the window's."""
 
@@ -205,6 +207,19 @@ def known_from(design: Design, records: tuple[Observed, ...], ambient: str | flo
     )  # fmt: skip
     process = process_of(design) if best is None else sampled(best, period_s)
     return Known(process, model, second, limit, told)
+
+
+def known_from_log(design: Design, path: Path, ambient: str | float = "auto") -> Known:
+    """What a log tells, read as it is recognised. Its ambient is a temperature (°C), fit, start, or auto: its own
+    column, else as the fit finds it.
+
+    Raises CalorError where it cannot be read, or tells nothing.
+    """
+    record = read_record(path)
+    column = record.ambient_celsius if ambient == "auto" else None
+    at = ambient if isinstance(ambient, float) else None
+    known = known_from(design, (observe(record.trace, column, (), at),), ambient)
+    return replace(known, experiment=replace(known.experiment, trace=record.trace))
 
 
 def _limit_of(model: Model, period_s: float) -> Ultimate | None:

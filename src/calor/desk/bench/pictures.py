@@ -152,7 +152,7 @@ def _predictive(picture: BenchPicture, law: Any) -> None:
     scale, noun = (60.0, "min") if line.x[-1] > 300.0 else (1.0, "s")
     picture.draw("line 0", np.array(line.x) / scale, np.array(line.y) * 100.0, picture._theme.setpoint)
     picture.show_range((0.0, line.x[-1] / scale), (-6.0, 108.0))
-    picture.set_title(f"% of a setpoint step followed over {noun}, output not at a limit")
+    picture.set_title(f"% of a small setpoint step followed, over {noun}")
 
 
 def _fan(picture: BenchPicture, law: Any) -> None:

@@ -52,8 +52,8 @@ SECTIONS: dict[tuple[str, str], tuple[Section, ...]] = {
         _FAILS,
     ),
     ("law", "predictive"): (
-        ("", "law", ("rise_celsius", "time_constant_s", "dead_time_s", "closed_loop_s")),
-        ("Output", "law", ("action", "output_low", "output_high", "period_s")),
+        ("Model of the load", "law", ("rise_celsius", "time_constant_s", "dead_time_s")),
+        ("Pace and output", "law", ("closed_loop_s", "action", "output_low", "output_high", "period_s")),
         ("Heat and cool", "law", ("cool_rise_celsius", "cool_output_high")),
         _FAILS,
     ),

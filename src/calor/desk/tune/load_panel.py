@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import math
+from pathlib import Path
 from typing import Any
 
-from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QProgressBar, QPushButton, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QFileDialog, QHBoxLayout, QLineEdit, QProgressBar, QPushButton, QVBoxLayout, QWidget
 
 from calor.desk.state.desk import Desk
 from calor.desk.tune.work import TuneWork
@@ -15,13 +16,15 @@ from calor.desk.widgets.fields import Segments, label
 from calor.desk.widgets.painting import Curve
 from calor.units import celsius_to, difference_to, format_difference, format_duration, format_temperature
 
-METHODS = {"model": "Model", "step": "Step", "relay": "Relay"}
+METHODS = {"model": "Model", "step": "Step", "relay": "Relay", "record": "Record"}
 ABOUT = {
     "model": "The load linear around its working point, as the simulation knows it. No test is made.",
     "step": "From rest the output is put to another and left. A model is fitted to the reading.",
     "relay": "The output is switched about what holds the setpoint. Swing and period tell how much gain it stands.",
+    "record": "A model is fitted to a recorded run; settled cycles of a relay or an on/off law tell the limit.",
 }
-WIDTH_PX = 250
+LOG_FILTER = "Logs (*.csv *.txt *.log *.tsv);;All files (*)"
+WIDTH_PX = 236
 MOST_POINTS = 1500
 
 
@@ -82,14 +85,19 @@ class LoadPanel(QWidget):
         finding = work.doing == "finding gains"
         self.methods.show_choice(work.method)
         self.about.setText(ABOUT[work.method])
-        tests = work.method != "model"
+        tests = work.method in ("step", "relay")
         for widget in (self.limit, self.limit_unit, self.limit_label):
             widget.setVisible(tests)
         self.limit_unit.setText(unit)
         self.limit.setPlaceholderText(f"{4.0 * design.limits.band_celsius * difference_to(unit, 1.0):.3g}")
         self.plan.setVisible(tests)
         self.plan.setText(self._planned())
-        word = {"model": "Find gains", "step": "Make the step test", "relay": "Make the relay test"}[work.method]
+        word = {
+            "model": "Find gains",
+            "step": "Make the step test",
+            "relay": "Make the relay test",
+            "record": "Open a record…",
+        }[work.method]
         self.find_button.setText("Stop" if finding else word)
         self.find_button.setEnabled(finding or not work.is_busy)
         self.bar.setVisible(finding)
@@ -118,12 +126,16 @@ class LoadPanel(QWidget):
     def _find_or_stop(self) -> None:
         if self._work.doing == "finding gains":
             self._work.stop()
+        elif self._work.method == "record":
+            name, _ = QFileDialog.getOpenFileName(self, "Tune from a recorded run", str(Path.home()), LOG_FILTER)
+            if name:
+                self._work.find_from(Path(name))
         else:
             self._work.find()
 
     def _planned(self) -> str:
         work, plan, unit = self._work, self._work.plan, self._desk.view.unit
-        if work.method == "model":
+        if work.method not in ("step", "relay"):
             return ""
         if plan is None and not work.plan_trouble:
             work.look_ahead()
@@ -145,10 +157,13 @@ class LoadPanel(QWidget):
             self.test_chart.hide()
             return
         known, at = found.known, found.known.process.at
-        self.working.setText(
-            f"At {format_temperature(unit, at.celsius)}, held by {at.output * 100.0:.0f} % of output, in"
-            f" {format_temperature(unit, at.ambient_celsius)}."
-        )
+        if not math.isfinite(at.celsius):
+            self.working.setText(f"As recorded in {'a log' if self._work.log is None else self._work.log.name}.")
+        else:
+            self.working.setText(
+                f"At {format_temperature(unit, at.celsius)}, held by {at.output * 100.0:.0f} % of output, in"
+                f" {format_temperature(unit, at.ambient_celsius)}."
+            )
         model = known.model
         if model is None:
             self.model.setText("The waveform is not that of first order, so that only the limit is told.")
@@ -168,13 +183,21 @@ class LoadPanel(QWidget):
         assert found is not None
         test, parts = found.known.experiment, []
         unit = self._desk.view.unit
-        if test.took_s is not None and test.swing_celsius is not None:
+        if test.cycles is not None and test.swing_celsius is not None:
+            swing = format_difference(unit, test.swing_celsius)
+            parts.append(f"It ends with {test.cycles} settled cycles that swing {swing}.")
+        elif test.took_s is not None and test.swing_celsius is not None and test.method != "record":
             parts.append(
                 f"The test took {format_duration(test.took_s)} and swung {format_difference(unit, test.swing_celsius)}."
             )
         if test.ultimate_gain_per_celsius is not None and test.ultimate_period_s is not None:
             gain = 100.0 * test.ultimate_gain_per_celsius / difference_to(unit, 1.0)
             parts.append(f"It just oscillates at {gain:.3g} %/{unit}, every {test.ultimate_period_s:.3g} s.")
+        if test.model_gain_per_celsius is not None:
+            gain = 100.0 * test.model_gain_per_celsius / difference_to(unit, 1.0)
+            parts.append(f"By the model it would be at {gain:.3g} %/{unit}.")
+        if test.note:
+            parts.append(f"{test.note[:1].upper()}{test.note[1:]}.")
         if test.gain_error_share is not None:
             way = "below" if test.gain_error_share < 0.0 else "above"
             parts.append(
@@ -190,11 +213,12 @@ class LoadPanel(QWidget):
         self.test_chart.setVisible(found is not None and (trace is not None or found.fit is not None))
         if found is not None and trace is None and found.fit is not None:
             self._draw_fit(*found.fit)
-        if trace is None:
+        if found is None or trace is None:
             return
         unit, every = self._desk.view.unit, max(1, trace.steps // MOST_POINTS)
         minutes, shown = trace.time_s[::every] / 60.0, celsius_to(unit, trace.measured_celsius[::every])
-        self.test_chart.set_title(f"The test: {unit} over min")
+        what = "record" if found.known.experiment.method == "record" else "test"
+        self.test_chart.set_title(f"The {what}: {unit} over min")
         self.test_chart.draw("reading", minutes, shown, self._theme.measured, 1.4)
         self.test_chart.show_range((0.0, float(minutes[-1])), padded(shown))
 

@@ -13,6 +13,7 @@ from calor.desk.state.desk import Desk
 from calor.desk.tune.load_panel import LoadPanel
 from calor.desk.tune.map_view import MapView
 from calor.desk.tune.rules_table import RulesTable
+from calor.desk.tune.sets_view import SetsView
 from calor.desk.tune.side import SidePanel
 from calor.desk.tune.switching_view import SwitchingView
 from calor.desk.tune.work import BY_HAND, TuneWork
@@ -20,12 +21,13 @@ from calor.desk.widgets import theme as look
 from calor.desk.widgets.chart import Chart, padded
 from calor.desk.widgets.fields import Segments, label
 from calor.desk.widgets.painting import Curve
-from calor.tune.report import switching_data
+from calor.tune.report import best, switching_data
+from calor.tune.rules import BY_NAME
 from calor.tune.table import PRESENT, Candidate
 from calor.units import celsius_to
 
-PICTURES = {"curve": "On the trial", "map": "Map", "switching": "On/off, window"}
-PICTURES_PX, MOST_POINTS = 330, 1500
+PICTURES = {"curve": "On the trial", "map": "Map", "switching": "On/off, window", "sets": "Gain sets"}
+PICTURES_PX, MOST_POINTS = 420, 1500
 
 
 class TunePage(Page):
@@ -40,7 +42,7 @@ class TunePage(Page):
         self.curve = Chart("", most_ticks=(8, 5))
         self.pictures, self.picture = Segments(PICTURES, "Picture"), "curve"
         self.pictures.setFixedWidth(PICTURES_PX)
-        self.switching = SwitchingView()
+        self.switching, self.sets = SwitchingView(), SetsView()
         self.draw_map, self.map, self.map_bar = QPushButton("Draw the map"), MapView(), QProgressBar()
         self.map_bar.setRange(0, 100)
         self.map_bar.setTextVisible(False)
@@ -52,6 +54,9 @@ class TunePage(Page):
         self.side.try_asked.connect(work.try_out)
         self.side.keep_asked.connect(work.keep)
         self.side.sheet_asked.connect(self._ask_sheet)
+        self.sets.asked.connect(self._find_sets)
+        self.sets.keep_asked.connect(work.keep_sets)
+        self.sets.refused.connect(lambda text: desk.say("error", text))
         work.changed.connect(self.show_work)
         desk.view.unit_changed.connect(self.show_work)
         self._shown: Any = None
@@ -60,7 +65,7 @@ class TunePage(Page):
     def _lay_out(self) -> None:
         across = QHBoxLayout(self)
         across.setContentsMargins(14, 10, 14, 10)
-        across.setSpacing(16)
+        across.setSpacing(12)
         across.addWidget(self.load)
         middle = QVBoxLayout()
         middle.setSpacing(5)
@@ -78,6 +83,7 @@ class TunePage(Page):
         middle.addWidget(self.curve, 1)
         middle.addWidget(self.map, 1)
         middle.addWidget(self.switching, 1)
+        middle.addWidget(self.sets, 1)
         middle.addStretch(0)
         across.addLayout(middle, 1)
         across.addWidget(self.side)
@@ -85,8 +91,10 @@ class TunePage(Page):
     def tab_order(self) -> list[QWidget]:
         return [
             *self.load.methods.buttons.values(), self.load.limit, self.load.find_button, self.table,
-            *self.pictures.buttons.values(), self.draw_map, self.side.try_button,
-            self.side.keep_button, self.side.sheet, self.side.bound, self.side.search,
+            *self.pictures.buttons.values(), self.draw_map, self.sets.places, self.sets.find_button,
+            self.sets.keep_button, self.side.try_button, self.side.keep_button, self.side.sheet,
+            *self.side.responses.buttons.values(), self.side.bound,
+            self.side.search,
         ]  # fmt: skip
 
     def focus(self) -> None:
@@ -122,9 +130,11 @@ class TunePage(Page):
         elif stale:
             text = "Found for the design or trial as it was before the last change."
         else:
-            text = f"Gain in %/{unit}, times in s, overshoot in {unit}, error in {unit}·s."
+            text = (
+                f"Gain in %/{unit}, integral Ti and derivative Td in s; overshoot, ripple in {unit}, error in {unit}·s."
+            )
             if any(not row.in_range for row in work.found.rows):
-                text += " * beyond the dead time that the rule was made for."
+                text += " * outside the rule's range."
         self.empty.setText(text)
         self.empty.setVisible(bool(text))
         self.table.setVisible(work.found is not None)
@@ -149,6 +159,18 @@ class TunePage(Page):
         elif self._row is not None:
             self._work.draw_map(self._row)
 
+    def _find_sets(self, places_celsius: list[float]) -> None:
+        work = self._work
+        if work.doing == "finding gain sets":
+            work.stop()
+            return
+        rows = [] if work.found is None else [row for row in work.found.rows if row.name in BY_NAME]
+        chosen = self._row if self._row is not None and self._row.name in BY_NAME else best(rows, None)
+        if chosen is None:
+            self._desk.say("error", "Gain sets: no rule goes with this load; choose a row of a rule.")
+            return
+        work.find_sets(places_celsius, chosen.name)
+
     def _picked(self, gain_per_celsius: float, integral_time_s: float) -> None:
         if self._row is not None:
             self.table.name = BY_HAND
@@ -165,6 +187,13 @@ class TunePage(Page):
             self.switching.show_data(
                 None if found is None else switching_data(found.design, found.known), self._desk.view.unit
             )
+        self.sets.setVisible(there and self.picture == "sets")
+        rule = None if self._row is None else BY_NAME.get(self._row.name)
+        finding = work.doing == "finding gain sets"
+        self.sets.show_sets(
+            work.sets, BY_NAME[work.sets[0].rule].title if work.sets else rule.title if rule else "",
+            self._desk.view.unit, work.share if finding else None, self._desk.document.design.setpoint.celsius,
+        )  # fmt: skip
         for widget in (self.map, self.draw_map):
             widget.setVisible(there and self.picture == "map")
         self.map_bar.setVisible(mapping and self.picture == "map")

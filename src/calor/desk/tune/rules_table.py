@@ -9,21 +9,27 @@ from PyQt6.QtCore import QSignalBlocker, Qt, pyqtSignal
 from PyQt6.QtGui import QBrush, QColor
 from PyQt6.QtWidgets import QAbstractItemView, QHeaderView, QTableWidget, QTableWidgetItem
 
+from calor.desk.tune.small_curve import SmallCurve, points_of
 from calor.desk.widgets import theme as look
 from calor.tune.table import PRESENT, SEARCH, Candidate, beyond_of
 from calor.units import TemperatureUnit, difference_to, format_duration
 
-COLUMNS = ("Gains", "Gain", "Integral", "Derivative", "Overshoot", "In band", "Error", "Ms", "Verdict")
+COLUMNS = (
+    "Gains", "Trial", "Gain · Ti · Td", "Overshoot", "In band", "Recovery", "Ripple", "Error", "Ms", "Verdict",
+)  # fmt: skip
+CURVE = COLUMNS.index("Trial")
 HINTS = (
-    "Which rule, and where its gains are from", "Share of full output per degree, in %", "Integral time, s",
-    "Derivative time, s", "Furthest past the setpoint", "When it is in the band to stay",
+    "Which rule, and where its gains are from", "The reading on the trial, about the setpoint; the setpoint dashed",
+    "Gain in % of full output per degree, integral and derivative time in s", "Furthest past the setpoint",
+    "When it is in the band to stay", "Longest time back into the band after a disturbance",
+    "Swing once it has settled",
     "Integral of the absolute error; less is better",
-    "Largest sensitivity: 1.2 to 2 is usual, more is close to trouble",
+    "Largest sensitivity: 1.2 to 2 is usual, more is close to trouble; none where it swings ever further",
     "Whether the design's limits are kept on this trial",
 )  # fmt: skip
 VALUE = Qt.ItemDataRole.UserRole
 ROW_PX, HEAD_PX, MOST_ROWS = 20, 26, 18
-WIDTHS_PX = (44, 52, 62, 64, 52, 50, 50, 54)
+WIDTHS_PX = (48, 108, 64, 52, 58, 44, 50, 38, 52)
 """Of all columns but the first, which takes what is left."""
 
 
@@ -74,15 +80,22 @@ class RulesTable(QTableWidget):
         self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.setTabKeyNavigation(False)
         self.setWordWrap(False)
+        # the end of a rule's name says whether it is PI or PID
+        self.setTextElideMode(Qt.TextElideMode.ElideMiddle)
         self.setShowGrid(False)
+        self._curves = SmallCurve(self)
+        self.setItemDelegateForColumn(CURVE, self._curves)
         self.name = ""
         self.sortByColumn(len(COLUMNS) - 1, Qt.SortOrder.AscendingOrder)
         self.itemSelectionChanged.connect(self._choose)
 
     def set_theme(self, theme: look.Theme) -> None:
         """Take a theme's colours."""
-        self._theme = theme
+        self._theme = self._curves.theme = theme
         self._paint()
+        view = self.viewport()
+        if view is not None:
+            view.update()
 
     def show_rows(self, rows: list[Candidate], unit: TemperatureUnit, trial: str) -> None:
         """Show rows, their figures on one trial; the chosen one stays chosen, else the best is."""
@@ -100,6 +113,8 @@ class RulesTable(QTableWidget):
                     item.setData(VALUE, value)
                     side = Qt.AlignmentFlag.AlignLeft if column == 0 else Qt.AlignmentFlag.AlignRight
                     item.setTextAlignment(side | Qt.AlignmentFlag.AlignVCenter)
+                    if column == CURVE:
+                        item.setData(VALUE + 1, points_of(row, trial))
                     if column == 0:
                         item.setData(VALUE + 1, row.name)
                         item.setToolTip(". ".join(part for part in (row.source, row.note) if part))
@@ -154,19 +169,32 @@ def cells_of(row: Candidate, unit: TemperatureUnit, trial: str) -> list[tuple[st
 
     ms = ("–", math.inf)
     if margins is not None:
-        ms = (f"{margins.ms:.2f}", margins.ms) if margins.is_stable else ("unstable", math.inf)
+        ms = (f"{margins.ms:.2f}" if margins.ms < 10.0 else f"{margins.ms:.0f}", margins.ms)
+        ms = ms if margins.is_stable else ("none", math.inf)
     fails = sum(not item.passes for item in on.limits)
+    recoveries = list(metrics.recovery_s)
+    longest = max((math.inf if one is None else one for one in recoveries), default=math.nan)
+    recovery = ("–", -1.0) if math.isnan(longest) else ("never", longest)
+    if math.isfinite(longest):
+        recovery = (format_duration(longest), longest)
+    times = " · ".join(_three(time) if time else "–" for time in (gains.integral_time_s, gains.derivative_time_s))
     verdict = f"fails {fails}" if fails else "passes"
     in_band = metrics.time_to_band_s
     return [
         (row.title + ("" if row.in_range else " *"), row.title),
-        figure(gains.gain_per_celsius, ".3g", 100.0 / per),
-        figure(gains.integral_time_s, ".4g") if gains.integral_time_s else ("none", 0.0),
-        figure(gains.derivative_time_s, ".3g") if gains.derivative_time_s else ("none", 0.0),
+        ("", math.inf if metrics.iae_celsius_s is None else metrics.iae_celsius_s),
+        (f"{_three(gains.gain_per_celsius * 100.0 / per)} · {times}", gains.gain_per_celsius),
         figure(metrics.overshoot_celsius, ".2f", per),
         ("never", math.inf) if in_band is None else (format_duration(in_band), in_band),
+        recovery,
+        figure(metrics.settled_ripple_celsius, ".2f", per),
         figure(metrics.iae_celsius_s, ".0f" if (metrics.iae_celsius_s or 0.0) * per >= 100.0 else ".3g", per),
         ms,
         # of those that are as far inside, the one with less error is before
         (verdict, (beyond_of(on), math.inf if metrics.iae_celsius_s is None else metrics.iae_celsius_s)),
     ]  # fmt: skip
+
+
+def _three(value: float) -> str:
+    """Three digits, without an exponent."""
+    return f"{value:.0f}" if value >= 100.0 else f"{value:.3g}"

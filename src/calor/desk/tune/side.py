@@ -8,20 +8,25 @@ import numpy as np
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QGridLayout, QHBoxLayout, QLineEdit, QProgressBar, QPushButton, QVBoxLayout, QWidget
 
+from calor.compiled import Column
 from calor.desk.state.desk import Desk
 from calor.desk.tune.work import TuneWork
 from calor.desk.widgets import theme as look
 from calor.desk.widgets.chart import Chart
-from calor.desk.widgets.fields import emptied, label, set_role
+from calor.desk.widgets.fields import Segments, emptied, label, set_role
 from calor.judge.verdict import LIMIT_TITLES, figure_text
 from calor.tune.margins import loop_response
+from calor.tune.process import Complex
 from calor.tune.spread import line_of
 from calor.tune.table import PRESENT, Candidate
+from calor.units import TemperatureUnit, format_difference, format_gain
 
-WIDTH_PX = 268
+WIDTH_PX = 256
 REACH = 2.0
 """How far Nyquist's picture goes from the origin."""
 MOST_POINTS, SQUARE_PX = 400, 250
+LARGEST_SHOWN, LOWEST_PHASE_DEG = 100.0, -400.0
+"""How far from 1 the size, and how far down the phase is shown in Bode's picture."""
 
 
 class SidePanel(QWidget):
@@ -42,6 +47,9 @@ class SidePanel(QWidget):
         self.source.setWordWrap(True)
         column.addWidget(self.title)
         column.addWidget(self.source)
+        self.gains = label("")
+        self.gains.setWordWrap(True)
+        column.addWidget(self.gains)
         self._grid = QGridLayout()
         self._grid.setHorizontalSpacing(8)
         self._grid.setVerticalSpacing(2)
@@ -67,7 +75,19 @@ class SidePanel(QWidget):
         column.addWidget(self.spread)
         self.nyquist = Chart("Open loop, imaginary over real", most_ticks=(5, 5))
         self.nyquist.setFixedHeight(SQUARE_PX)
-        column.addWidget(self.nyquist)
+        self.responses, self.response = (
+            Segments({"nyquist": "Nyquist", "bode": "Bode"}, "Picture of the loop"),
+            "nyquist",
+        )
+        self.responses.chosen.connect(self._choose_response)
+        self.bode_size = Chart("Size of the open loop over rad/s", logarithmic=True)
+        self.bode_phase = Chart("Phase in ° over rad/s", logarithmic=(True, False), most_ticks=(5, 4))
+        for chart in (self.bode_size, self.bode_phase):
+            chart.setFixedHeight(SQUARE_PX // 2)
+            chart.plot.doubles = False
+        column.addWidget(self.responses)
+        for chart in (self.nyquist, self.bode_size, self.bode_phase):
+            column.addWidget(chart)
         column.addWidget(label("Search", "heading"))
         self.explain = label("", "quiet")
         self.explain.setWordWrap(True)
@@ -96,7 +116,8 @@ class SidePanel(QWidget):
     def set_theme(self, theme: look.Theme) -> None:
         """Take a theme's colours."""
         self._theme = theme
-        self.nyquist.set_theme(theme)
+        for chart in (self.nyquist, self.bode_size, self.bode_phase):
+            chart.set_theme(theme)
         self.show_row(self.row)
 
     def _bound_typed(self) -> None:
@@ -146,15 +167,17 @@ class SidePanel(QWidget):
         for widget in (self.try_button, self.keep_button):
             widget.setEnabled(row is not None and row.name != PRESENT)
         self.sheet.setEnabled(row is not None)
-        self.nyquist.setVisible(row is not None and row.margins is not None)
+        self._show_charts()
         if row is None:
             self.title.setText("No gains yet")
             self.source.setText("A row of the table is explained here.")
+            self.gains.setText("")
             self.margins.setText("")
             self.spread.setText("")
             return
         self.title.setText(row.title)
         self.source.setText(". ".join(part for part in (row.source, row.note) if part))
+        self.gains.setText(_gains_text(row, unit))
         at = 0
         for name, verdict in zip(row.trials, row.verdicts, strict=True):
             if len(row.trials) > 1:
@@ -177,6 +200,18 @@ class SidePanel(QWidget):
         self.spread.setVisible(bool(others))
         self._show_margins(row)
 
+    def _choose_response(self, name: str) -> None:
+        self.response = name
+        self._show_charts()
+
+    def _show_charts(self) -> None:
+        there = self.row is not None and self.row.margins is not None
+        self.responses.setVisible(there)
+        self.responses.show_choice(self.response)
+        self.nyquist.setVisible(there and self.response == "nyquist")
+        for chart in (self.bode_size, self.bode_phase):
+            chart.setVisible(there and self.response == "bode")
+
     def _show_margins(self, row: Candidate) -> None:
         margins, found = row.margins, self._work.found
         if margins is None or found is None:
@@ -193,7 +228,7 @@ class SidePanel(QWidget):
                     "..", "."
                 )
             )
-        _, loop = loop_response(found.known.process, row.setting.law or row.setting.gains)
+        omega, loop = loop_response(found.known.process, row.setting.law or row.setting.gains)
         turn = np.linspace(0.0, 2.0 * math.pi, 181)
         t = self._theme
         near = np.flatnonzero(np.abs(loop) < 20.0)
@@ -203,4 +238,36 @@ class SidePanel(QWidget):
         self.nyquist.draw("bound", -1.0 + radius * np.cos(turn), radius * np.sin(turn), t.setpoint, 1.0)
         self.nyquist.mark_points("critical", [-1.0], [0.0], t.failed)
         self.nyquist.show_range((-REACH, 0.5 * REACH), (-REACH, 0.5 * REACH))
+        self._draw_bode(omega, loop)
         self.nyquist.set_title(f"Open loop, imaginary over real; circle: Ms {self._work.ms_bound:g}")
+
+    def _draw_bode(self, omega: Column, loop: Complex) -> None:
+        """Size and phase about where the size is 1 and the phase −180°."""
+        t, size = self._theme, np.abs(loop)
+        phase = np.degrees(np.unwrap(np.angle(loop)))
+        phase -= 360.0 * round((phase[0] + 90.0) / 360.0)
+        shown = (size < LARGEST_SHOWN) & (size > 1.0 / LARGEST_SHOWN) & (phase > LOWEST_PHASE_DEG)
+        if shown.sum() < 2:
+            shown = np.ones(len(size), np.bool_)
+        kept = np.flatnonzero(shown)[:: max(1, int(shown.sum()) // MOST_POINTS)]
+        span = (float(omega[kept[0]]), float(omega[kept[-1]]))
+        self.bode_size.draw("loop", omega[kept], size[kept], t.measured, 1.8)
+        self.bode_size.show_range(span, (float(size[kept].min()), float(size[kept].max())))
+        self.bode_size.mark(None, 1.0)
+        self.bode_phase.draw("loop", omega[kept], phase[kept], t.measured, 1.8)
+        self.bode_phase.show_range(span, (min(float(phase[kept].min()), -190.0), max(float(phase[kept].max()), -60.0)))
+        crossings = np.flatnonzero((size[:-1] >= 1.0) & (size[1:] < 1.0))
+        self.bode_phase.mark(float(omega[crossings[-1]]) if len(crossings) else None, -180.0)
+
+
+def _gains_text(row: Candidate, unit: TemperatureUnit) -> str:
+    """The gains of a row, or what its law follows, in a line."""
+    law, gains = row.setting.law, row.setting.gains
+    if law is not None:
+        return (
+            f"Rise {format_difference(unit, law.rise_celsius)}, time constant {law.time_constant_s:g} s, dead time"
+            f" {law.dead_time_s:g} s, closed loop {law.closed_loop_s:g} s"
+        )
+    integral = f"Ti {gains.integral_time_s:.4g} s" if gains.integral_time_s else "no integral"
+    derivative = f" · Td {gains.derivative_time_s:.3g} s" if gains.derivative_time_s else ""
+    return f"{format_gain(gains.gain_per_celsius, unit)} · {integral}{derivative}"

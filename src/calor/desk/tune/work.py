@@ -15,7 +15,8 @@ from calor.design.trial import Trial
 from calor.desk.state.desk import Desk
 from calor.errors import CalorError
 from calor.tune import table
-from calor.tune.known import Known, Method, Planned, fit_over_step, known_by, planned
+from calor.tune.gain_sets import SetFound, found_at, with_sets
+from calor.tune.known import Known, Method, Planned, fit_over_step, known_by, known_from_log, planned
 from calor.tune.predictive import row_of
 from calor.tune.search import MS_BOUND, Searched, Stopped, searched
 from calor.tune.spread import Other, spread
@@ -59,6 +60,8 @@ class TuneWork(QObject):
         self.plan: Planned | None = None
         self.map: VerdictMap | None = None
         self.by_hand: Candidate | None = None
+        self.sets: list[SetFound] = []
+        self.log: Path | None = None
         self.doing, self.share, self.trouble, self.plan_trouble = "", 0.0, "", ""
         self.best: Setting | None = None
         self._stop = threading.Event()
@@ -95,7 +98,7 @@ class TuneWork(QObject):
 
     def _forget(self) -> None:
         self.stop()
-        self.found, self.search_found, self.map, self.by_hand = None, None, None, None
+        self.found, self.search_found, self.map, self.by_hand, self.sets = None, None, None, None, []
         self.trouble, self.plan, self.plan_trouble = "", None, ""
         self.changed.emit()
 
@@ -119,6 +122,16 @@ class TuneWork(QObject):
         """Look at the load by the chosen method, and run every rule on the trial."""
         document = self._desk.document
         self._begin("finding gains", self._find, document.design, document.trial, self.method, self.limit_celsius)
+
+    def find_from(self, log: Path) -> None:
+        """Take the model from a recorded run, and run every rule on the trial."""
+        self.log = log
+        self.find()
+
+    def find_sets(self, places_celsius: list[float], rule: str) -> None:
+        """Gains by a rule at several setpoints."""
+        self.sets = []
+        self._begin("finding gain sets", self._find_sets, self._desk.document.design, places_celsius, rule)
 
     def search(self) -> None:
         """Search for less error than the best row has."""
@@ -177,7 +190,7 @@ class TuneWork(QObject):
                 self._done.emit(stop, result)
 
     def _find(self, stop: threading.Event, design: Design, trial: Trial, method: Method, limit: float | None) -> Found:
-        known = known_by(design, method, limit)
+        known = known_by(design, method, limit) if method != "record" else known_from_log(design, self._needed_log())
         self._went.emit(stop, 0.5, None)
         every = table.ruled(known.model, known.second, known.limit)
         done = 0
@@ -202,6 +215,19 @@ class TuneWork(QObject):
             self._went.emit(stop, 0.7 + 0.3 * (at + 1) / len(rows), None)
         return Found(design, trial, known, tuple(rows), spreads, fit)
 
+    def _needed_log(self) -> Path:
+        if self.log is None:
+            raise CalorError("record", "none is opened", "", "open a recorded run")
+        return self.log
+
+    def _find_sets(self, stop: threading.Event, design: Design, places: list[float], rule: str) -> list[SetFound]:
+        def watch(share: float) -> None:
+            if stop.is_set():
+                raise Stopped
+            self._went.emit(stop, share, None)
+
+        return found_at(design, places, rule, watch)
+
     def _search(self, stop: threading.Event, found: Found, ms_bound: float) -> Searched:
         def watch(share: float, best: Setting) -> None:
             if stop.is_set():
@@ -225,7 +251,9 @@ class TuneWork(QObject):
             return
         self.doing = ""
         if isinstance(result, Found):
-            self.found, self.search_found, self.map, self.by_hand = result, None, None, None
+            self.found, self.search_found, self.map, self.by_hand, self.sets = result, None, None, None, []
+        elif isinstance(result, list):
+            self.sets = result
         elif isinstance(result, VerdictMap):
             self.map = result
         else:
@@ -269,6 +297,18 @@ class TuneWork(QObject):
             self._desk.say("error", f"{path} could not be written: {error.strerror or error}.")
         else:
             self._desk.say("note", f"Wrote {path}.")
+
+    def keep_sets(self) -> None:
+        """Take the gain sets into the design, in one step that can be undone."""
+        document = self._desk.document
+        document.end_merging()
+        try:
+            made = with_sets(document.design, self.sets)
+        except CalorError as error:
+            self._desk.say("error", str(error))
+            return
+        document.edit(made, "take gain sets")
+        self._desk.say("note", f"{len(self.sets)} gain sets are in the design; Ctrl+Z takes them back.")
 
     def keep(self, row: Candidate) -> None:
         """Take a row's gains into the design, in one step that can be undone."""

@@ -19,9 +19,11 @@ from calor.desk.widgets.plot import Plot
 class Chart(QWidget):
     """A title with its units, a plot, and at the pointer a line with both axes read."""
 
-    def __init__(self, title: str, logarithmic: bool = False, most_ticks: tuple[int, int] = (7, 5)) -> None:
+    def __init__(
+        self, title: str, logarithmic: bool | tuple[bool, bool] = False, most_ticks: tuple[int, int] = (7, 5)
+    ) -> None:
         super().__init__()
-        self._logarithmic = logarithmic
+        self._logarithmic = logarithmic if isinstance(logarithmic, tuple) else (logarithmic, logarithmic)
         self._read: Callable[[float], str] | None = None
         self._theme = look.LIGHT
         column = QVBoxLayout(self)
@@ -29,7 +31,7 @@ class Chart(QWidget):
         column.setSpacing(0)
         self.title = label(title, "quiet")
         self._title_text = title
-        self.plot = Plot(logarithmic, most_ticks)
+        self.plot = Plot(self._logarithmic, most_ticks)
         column.addWidget(self.title)
         column.addWidget(self.plot, 1)
         self.plot.installEventFilter(self)
@@ -45,33 +47,35 @@ class Chart(QWidget):
         self._theme = self.plot.theme = t
         self.plot.update()
 
-    def _to(self, values: Any) -> Any:
+    def _to(self, values: Any, axis: int) -> Any:
         with np.errstate(divide="ignore", invalid="ignore"):
-            return np.log10(np.asarray(values, float)) if self._logarithmic else np.asarray(values, float)
+            return np.log10(np.asarray(values, float)) if self._logarithmic[axis] else np.asarray(values, float)
 
     def draw(self, name: str, x: Any, y: Any, colour: str, width: float = 1.8) -> None:
         """Show points as a curve."""
-        self.plot.curves[name] = Curve(self._to(x), self._to(y), colour, width)
+        self.plot.curves[name] = Curve(self._to(x, 0), self._to(y, 1), colour, width)
         self.plot.update()
 
     def mark_points(self, name: str, x: Any, y: Any, colour: str, symbol: str = "o") -> None:
         """Show points as marks, filled circles or open squares."""
-        self.plot.points[name] = (self._to(x), self._to(y), colour, symbol)
+        self.plot.points[name] = (self._to(x, 0), self._to(y, 1), colour, symbol)
         self.plot.update()
 
     def shade(self, low: float, high: float) -> None:
         """Shade a stretch of the x axis."""
-        self.plot.band = (float(self._to(low)), float(self._to(high)))
+        self.plot.band = (float(self._to(low, 0)), float(self._to(high, 0)))
         self.plot.update()
 
     def mark(self, x: float | None = None, y: float | None = None) -> None:
         """Mark a place on the x axis, and one on the y axis, by a dashed line."""
-        self.plot.marked_x, self.plot.marked_y = (None if v is None else float(self._to(v)) for v in (x, y))
+        self.plot.marked_x, self.plot.marked_y = (
+            None if value is None else float(self._to(value, axis)) for axis, value in enumerate((x, y))
+        )
         self.plot.update()
 
     def show_range(self, x: tuple[float, float], y: tuple[float, float]) -> None:
         """Show a range of both axes."""
-        (x0, x1), (y0, y1) = self._to(x), self._to(y)
+        (x0, x1), (y0, y1) = self._to(x, 0), self._to(y, 1)
         self.plot.range = ((float(x0), float(x1)), (float(y0), float(y1 if y1 > y0 else y0 + 1.0)))
         self.plot.update()
 
@@ -89,7 +93,7 @@ class Chart(QWidget):
             low, high = self.plot.range[0]
             inside = bool(low <= place.x() <= high)
             self.plot.pointer = place.x() if inside else None
-            x = 10.0 ** place.x() if self._logarithmic else place.x()
+            x = 10.0 ** place.x() if self._logarithmic[0] else place.x()
             self.title.setText(self._read(x) if inside else self._title_text)
             self.plot.update()
         elif event.type() == QEvent.Type.Leave:

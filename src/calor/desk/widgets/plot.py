@@ -16,11 +16,13 @@ MARK_PX = 8
 
 
 class Plot(QWidget):
-    """Curves over two axes, straight or logarithmic. It has no menus; the pointer only reads it."""
+    """Curves over two axes, each straight or logarithmic. It has no menus; the pointer only reads it."""
 
-    def __init__(self, logarithmic: bool, most_ticks: tuple[int, int]) -> None:
+    def __init__(self, logarithmic: tuple[bool, bool], most_ticks: tuple[int, int]) -> None:
         super().__init__()
         self._logarithmic, self._most_ticks = logarithmic, most_ticks
+        self.doubles = True
+        """Whether a logarithmic x axis is ticked by doublings, as sizes are."""
         self.theme = look.LIGHT
         self.range = ((0.0, 1.0), (0.0, 1.0))
         self.curves: dict[str, Curve] = {}
@@ -55,14 +57,15 @@ class Plot(QWidget):
         return QPointF(across, y1 - (point.y() - inner.top()) / inner.height() * (y1 - y0))
 
     def _ticks(self) -> tuple[list[float], list[float]]:
-        if self._logarithmic:
-            across, up = doubling_ticks(*self.range[0]), log_ticks(*self.range[1])
-        else:
-            across, up = (value_ticks(*ends, most) for ends, most in zip(self.range, self._most_ticks, strict=True))
+        (low, high), most = self.range[0], self._most_ticks
+        across = value_ticks(low, high, most[0])
+        if self._logarithmic[0]:
+            across = doubling_ticks(low, high) if self.doubles else log_ticks(low, high)
+        up = log_ticks(*self.range[1]) if self._logarithmic[1] else value_ticks(*self.range[1], most[1])
         return across, thinned(up, self._inner().height())
 
-    def _say(self, value: float) -> str:
-        return f"{10.0**value:.3g}" if self._logarithmic else figure(value)
+    def _say(self, value: float, axis: int) -> str:
+        return f"{10.0**value:.3g}" if self._logarithmic[axis] else figure(value)
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         del event
@@ -92,10 +95,10 @@ class Plot(QWidget):
         painter.setPen(QColor(self.theme.quiet))
         for tick in up:
             place = QRectF(0, self.to_y(tick) - 8, LEFT_PX - 6, 16)
-            painter.drawText(place, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, self._say(tick))
+            painter.drawText(place, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, self._say(tick, 1))
         taken, metrics = -1e9, painter.fontMetrics()
         for tick in across:
-            text = self._say(tick)
+            text = self._say(tick, 0)
             x, half = self.to_x(tick), metrics.horizontalAdvance(text) / 2.0
             if x - half >= taken + 4 and x + half <= self.width():
                 taken = x + half
