@@ -1,8 +1,9 @@
-"""Gains at several setpoints, and cycles read from a record."""
+"""Gains at several setpoints, cycles read from a record, and what a law without gains has to choose."""
 
 from __future__ import annotations
 
 import json
+import math
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -16,7 +17,9 @@ from calor.design.file import read
 from calor.design.trial import Trial
 from calor.errors import CalorError
 from calor.identify.observed import observe
+from calor.judge.verdict import judge
 from calor.law.pid import Pid
+from calor.tune.choices import choices
 from calor.tune.cycles import cycles_of
 from calor.tune.gain_sets import found_at, with_sets
 from calor.tune.known import known_by, known_from
@@ -24,6 +27,7 @@ from calor.tune.relay import carried_out, planned
 from calor.tune.waveform import waveform
 from tests.conftest import made
 
+FAN = 'kind = "lump"\nheater_watt = 0\nalways_watt = 120\nheat_capacity_j_per_k = 400\nloss_w_per_k = 0.6\nfan_w_per_k = 6'
 LOAD = 'kind = "first_order"\nrise_celsius = 100\ntime_constant_s = 600\ndead_time_s = 30'
 
 
@@ -134,3 +138,46 @@ def test_cycles_that_change_are_not_settled() -> None:
     gap = (whole.end_s - 2.5 * whole.period_s, whole.end_s - 2.4 * whole.period_s)
     part = cycles_of(replace(record, gaps_s=(gap,)))
     assert part is not None and part.settled == 2
+
+
+@pytest.mark.parametrize(
+    ("law", "drive", "load", "key"),
+    [
+        ('kind = "on_off"\nhysteresis_celsius = 2.0', 'kind = "relay"', LOAD, "hysteresis_celsius"),
+        ('kind = "on_off"\nstart_celsius = 49\nstop_celsius = 51', 'kind = "relay"', LOAD, "stop_celsius"),
+        ('kind = "stages"', 'kind = "relay"', LOAD, "hysteresis_celsius"),
+        ('kind = "fan_curve"\nstart_celsius = 40\nfull_celsius = 60', 'kind = "pwm"', FAN, "full_celsius"),
+        ('kind = "fan_curve"\npoints = [[40, 0.3], [50, 0.6], [60, 1.0]]', 'kind = "pwm"', FAN, "points"),
+    ],
+)
+def test_choices_of_a_law_without_gains(law: str, drive: str, load: str, key: str) -> None:
+    """From the narrowest width on: a hysteresis swings further and switches less, a fan is quieter and warmer; the
+    design's own is among them as it is."""
+    design = made(setpoint="celsius = 50", law=law, drive=drive, load=load)
+    trial = Trial(span_s=14_400.0)
+    found = choices(design, trial)
+    assert len(found) >= 5 and [one.width_celsius for one in found] == sorted(one.width_celsius for one in found)
+    own = next(one for one in found if one.factor == 1.0)
+    assert own.design == design and own.verdict == judge(loop.run(design, trial), design.limits)
+    widest, narrowest = found[-1], found[0]
+    assert getattr(widest.design.law, key) != getattr(design.law, key)
+    if "fan" in law:
+        assert widest.noise_db is not None and narrowest.noise_db is not None and widest.noise_db < narrowest.noise_db
+        assert widest.peak_celsius > narrowest.peak_celsius  # type: ignore[operator]
+        # fan laws: 50 dB for ten times the speed (common practice); a fan that changes is louder than a steady one
+        assert 50.0 * math.log10(widest.mean_output) <= widest.noise_db + 1e-9
+    else:
+        metrics = [one.verdict.metrics for one in found]
+        assert metrics[-1].settled_ripple_celsius > metrics[0].settled_ripple_celsius  # type: ignore[operator]
+        assert metrics[-1].switchings_per_hour < metrics[0].switchings_per_hour
+        assert found[-1].contact_days > found[0].contact_days  # type: ignore[operator]
+
+
+def test_choices_by_the_command(capsys: pytest.CaptureFixture[str]) -> None:
+    assert invoke(["tune", str(FOLDER / "radio_hut.toml"), "--json"]) in (0, 1)
+    found = json.loads(capsys.readouterr().out)["choices"]
+    assert [one["factor"] for one in found].count(1.0) == 1 and all(one["contact_days"] > 100.0 for one in found)
+    assert invoke(["tune", str(FOLDER / "radio_hut_fans.toml")]) in (0, 1)
+    assert "start to full of a fan" in capsys.readouterr().out
+    with pytest.raises(CalorError, match="no hysteresis and no curve"):
+        choices(made(law='kind = "pid"'), Trial())

@@ -14,7 +14,7 @@ from calor.demo import FOLDER
 from calor.desk.tune.rules_table import COLUMNS
 from calor.law.pid import Pid
 
-FILM_BATH, WAX_MELTER = 3, 5
+HUT_FANS, FILM_BATH, WAX_MELTER = 2, 3, 5
 
 
 def opened(desk: Callable[..., Any], qtbot: Any, number: int = FILM_BATH) -> tuple[Any, Any, Any]:
@@ -149,6 +149,31 @@ def test_a_record_tells_of_the_load(desk: Any, qtbot: Any, monkeypatch: pytest.M
     assert work.found.known.experiment.method == "record" and page.load.problem.text() == ""
     assert "settled cycles" in page.load.told.text() and "hatching_cabinet_log.csv" in page.load.working.text()
     assert "record" in page.load.test_chart.title.text() and len(column(page, "Gains")) > 10
+
+
+def test_what_a_law_without_gains_has_to_choose(desk: Any, qtbot: Any) -> None:
+    """A fan's curve: wider is quieter and warmer; any line is kept in one step. A PID law has nothing there."""
+    window, page, work = opened(desk, qtbot, HUT_FANS)
+    page.pictures.buttons["choices"].click()
+    assert page.choices.run_button.text() == "Stop"
+    qtbot.waitUntil(lambda: not work.is_busy, timeout=120_000)
+    sounds = [int(texts[4].split()[0].replace("−", "-")) for texts in page.choices.texts]
+    assert len(sounds) >= 5 and sounds == sorted(sounds, reverse=True)
+    own = [button.isEnabled() for button in page.choices.keep_buttons].index(False)
+    assert page.choices.texts[own][0] == "12.00 °C"
+    document = window.desk.document
+    before = document.design
+    page.choices.keep_buttons[own + 1].click()
+    assert document.design.law.full_celsius == before.law.start_celsius + 18.0
+    document.undo_stack.undo()
+    assert document.design == before
+    window.files.open_demo(FILM_BATH)
+    qtbot.waitUntil(lambda: not work.is_busy, timeout=120_000)
+    work.find()
+    qtbot.waitUntil(lambda: not work.is_busy, timeout=120_000)
+    page.pictures.buttons["choices"].click()
+    assert "no hysteresis and no curve" in page.choices.line.text() and not page.choices.run_button.isVisibleTo(page)
+    document.undo_stack.setClean()
 
 
 def test_a_predictive_law_is_taken_from_its_row(desk: Any, qtbot: Any) -> None:

@@ -41,6 +41,7 @@ def command(
 ) -> int:
     from calor.cli.progress import shown_share
     from calor.tune import report, spread, table
+    from calor.tune.choices import choices, data_of, what_of
     from calor.tune.known import known_by
     from calor.tune.predictive import row_of
     from calor.tune.rules import BY_NAME
@@ -106,6 +107,8 @@ def command(
         "rule": row.name, "title": row.title, "loads": [one._asdict() for one in best],
         "pass": all(one.passes for one in best),
     }  # fmt: skip
+    if what_of(design):
+        data["choices"] = [data_of(one) for one in choices(design, chosen)]
     if places:
         data["gain_sets"] = [report.set_data(one) for one in at_places]
     if as_json:
@@ -202,6 +205,8 @@ def _print(data: dict[str, Any], written: tuple[str, Path] | None) -> None:
                 f"{row['switchings_per_hour']:.0f}", lasts,
             )  # fmt: skip
         console.print(cycles)
+    if data.get("choices"):
+        _print_choices(data["choices"], console)
     if data["window"] is not None and data["window"]["longest_s"] is not None:
         window = data["window"]
         console.print(
@@ -224,6 +229,22 @@ def _print(data: dict[str, Any], written: tuple[str, Path] | None) -> None:
     if written is not None:
         what = "these gain sets" if data.get("gain_sets") else f"the gains of {written[0]}"
         console.print(f"wrote {written[1]} with {what}")
+
+
+def _print_choices(rows: list[dict[str, Any]], console: Any) -> None:
+    """What there is to choose in the law, each run on the trial."""
+    from calor.judge.text import simple_table
+
+    console.print("the law's own width (hysteresis, or start to full of a fan), run on the trial:")
+    found = simple_table("width", "highest", "ripple", "mean output", "sound", "switchings an hour", "verdict")
+    for row in rows:
+        found.add_row(
+            f"{row['width_celsius']:g} °C" + (" (now)" if row["factor"] == 1.0 else ""),
+            f"{_figure(row['peak_celsius'], '.1f')} °C", f"{_figure(row['ripple_celsius'], '.2f')} °C",
+            f"{row['mean_output'] * 100.0:.0f} %", "–" if row["noise_db"] is None else f"{row['noise_db']:.0f} dB",
+            f"{row['switchings_per_hour']:.3g}", "passes" if row["pass"] else "fails",
+        )  # fmt: skip
+    console.print(found)
 
 
 def _said(data: dict[str, Any]) -> list[str]:

@@ -10,6 +10,7 @@ from PyQt6.QtWidgets import QFileDialog, QHBoxLayout, QProgressBar, QPushButton,
 
 from calor.desk.room import Page
 from calor.desk.state.desk import Desk
+from calor.desk.tune.choices_view import ChoicesView
 from calor.desk.tune.load_panel import LoadPanel
 from calor.desk.tune.map_view import MapView
 from calor.desk.tune.rules_table import RulesTable
@@ -21,13 +22,16 @@ from calor.desk.widgets import theme as look
 from calor.desk.widgets.chart import Chart, padded
 from calor.desk.widgets.fields import Segments, label
 from calor.desk.widgets.painting import Curve
+from calor.tune.choices import what_of
 from calor.tune.report import best, switching_data
 from calor.tune.rules import BY_NAME
 from calor.tune.table import PRESENT, Candidate
 from calor.units import celsius_to
 
-PICTURES = {"curve": "On the trial", "map": "Map", "switching": "On/off, window", "sets": "Gain sets"}
-PICTURES_PX, MOST_POINTS = 420, 1500
+PICTURES = {
+    "curve": "On the trial", "map": "Map", "switching": "On/off, window", "sets": "Gain sets", "choices": "This law",
+}  # fmt: skip
+PICTURES_PX, MOST_POINTS = 530, 1500
 
 
 class TunePage(Page):
@@ -42,7 +46,7 @@ class TunePage(Page):
         self.curve = Chart("", most_ticks=(8, 5))
         self.pictures, self.picture = Segments(PICTURES, "Picture"), "curve"
         self.pictures.setFixedWidth(PICTURES_PX)
-        self.switching, self.sets = SwitchingView(), SetsView()
+        self.switching, self.sets, self.choices = SwitchingView(), SetsView(), ChoicesView()
         self.draw_map, self.map, self.map_bar = QPushButton("Draw the map"), MapView(), QProgressBar()
         self.map_bar.setRange(0, 100)
         self.map_bar.setTextVisible(False)
@@ -57,6 +61,8 @@ class TunePage(Page):
         self.sets.asked.connect(self._find_sets)
         self.sets.keep_asked.connect(work.keep_sets)
         self.sets.refused.connect(lambda text: desk.say("error", text))
+        self.choices.asked.connect(self._run_choices)
+        self.choices.keep_asked.connect(work.keep_choice)
         work.changed.connect(self.show_work)
         desk.view.unit_changed.connect(self.show_work)
         self._shown: Any = None
@@ -84,6 +90,7 @@ class TunePage(Page):
         middle.addWidget(self.map, 1)
         middle.addWidget(self.switching, 1)
         middle.addWidget(self.sets, 1)
+        middle.addWidget(self.choices, 1)
         middle.addStretch(0)
         across.addLayout(middle, 1)
         across.addWidget(self.side)
@@ -92,8 +99,8 @@ class TunePage(Page):
         return [
             *self.load.methods.buttons.values(), self.load.limit, self.load.find_button, self.table,
             *self.pictures.buttons.values(), self.draw_map, self.sets.places, self.sets.find_button,
-            self.sets.keep_button, self.side.try_button, self.side.keep_button, self.side.sheet,
-            *self.side.responses.buttons.values(), self.side.bound,
+            self.sets.keep_button, self.choices.run_button, self.side.try_button, self.side.keep_button,
+            self.side.sheet, *self.side.responses.buttons.values(), self.side.bound,
             self.side.search,
         ]  # fmt: skip
 
@@ -149,6 +156,9 @@ class TunePage(Page):
 
     def _choose_picture(self, name: str) -> None:
         self.picture = name
+        design = self._desk.document.design
+        if name == "choices" and not self._work.choices and not self._work.is_busy and what_of(design):
+            self._work.run_choices()
         if name == "map" and self._work.map is None and not self._work.is_busy and self._row is not None:
             self._work.draw_map(self._row)
         self._show_pictures()
@@ -158,6 +168,12 @@ class TunePage(Page):
             self._work.stop()
         elif self._row is not None:
             self._work.draw_map(self._row)
+
+    def _run_choices(self) -> None:
+        if self._work.doing == "running choices":
+            self._work.stop()
+        else:
+            self._work.run_choices()
 
     def _find_sets(self, places_celsius: list[float]) -> None:
         work = self._work
@@ -194,6 +210,9 @@ class TunePage(Page):
             work.sets, BY_NAME[work.sets[0].rule].title if work.sets else rule.title if rule else "",
             self._desk.view.unit, work.share if finding else None, self._desk.document.design.setpoint.celsius,
         )  # fmt: skip
+        self.choices.setVisible(there and self.picture == "choices")
+        share = work.share if work.doing == "running choices" else None
+        self.choices.show_choices(what_of(self._desk.document.design), work.choices, self._desk.view.unit, share)
         for widget in (self.map, self.draw_map):
             widget.setVisible(there and self.picture == "map")
         self.map_bar.setVisible(mapping and self.picture == "map")

@@ -15,6 +15,7 @@ from calor.design.trial import Trial
 from calor.desk.state.desk import Desk
 from calor.errors import CalorError
 from calor.tune import table
+from calor.tune.choices import Choice, choices
 from calor.tune.gain_sets import SetFound, found_at, with_sets
 from calor.tune.known import Known, Method, Planned, fit_over_step, known_by, known_from_log, planned
 from calor.tune.predictive import row_of
@@ -61,6 +62,7 @@ class TuneWork(QObject):
         self.map: VerdictMap | None = None
         self.by_hand: Candidate | None = None
         self.sets: list[SetFound] = []
+        self.choices: list[Choice] = []
         self.log: Path | None = None
         self.doing, self.share, self.trouble, self.plan_trouble = "", 0.0, "", ""
         self.best: Setting | None = None
@@ -99,6 +101,7 @@ class TuneWork(QObject):
     def _forget(self) -> None:
         self.stop()
         self.found, self.search_found, self.map, self.by_hand, self.sets = None, None, None, None, []
+        self.choices = []
         self.trouble, self.plan, self.plan_trouble = "", None, ""
         self.changed.emit()
 
@@ -228,6 +231,20 @@ class TuneWork(QObject):
 
         return found_at(design, places, rule, watch)
 
+    def run_choices(self) -> None:
+        """What there is to choose in a law without gains, each choice run on the trial."""
+        document = self._desk.document
+        self.choices = []
+        self._begin("running choices", self._run_choices, document.design, document.trial)
+
+    def _run_choices(self, stop: threading.Event, design: Design, trial: Trial) -> tuple[Choice, ...]:
+        def watch(share: float) -> None:
+            if stop.is_set():
+                raise Stopped
+            self._went.emit(stop, share, None)
+
+        return tuple(choices(design, trial, watch))
+
     def _search(self, stop: threading.Event, found: Found, ms_bound: float) -> Searched:
         def watch(share: float, best: Setting) -> None:
             if stop.is_set():
@@ -254,6 +271,8 @@ class TuneWork(QObject):
             self.found, self.search_found, self.map, self.by_hand, self.sets = result, None, None, None, []
         elif isinstance(result, list):
             self.sets = result
+        elif isinstance(result, tuple):
+            self.choices = list(result)
         elif isinstance(result, VerdictMap):
             self.map = result
         else:
@@ -297,6 +316,13 @@ class TuneWork(QObject):
             self._desk.say("error", f"{path} could not be written: {error.strerror or error}.")
         else:
             self._desk.say("note", f"Wrote {path}.")
+
+    def keep_choice(self, choice: Choice) -> None:
+        """Take a choice's law into the design, in one step that can be undone."""
+        document = self._desk.document
+        document.end_merging()
+        document.edit(document.design.model_copy(update={"law": choice.design.law}), "take another width")
+        self._desk.say("note", "It is in the design; Ctrl+Z takes it back.")
 
     def keep_sets(self) -> None:
         """Take the gain sets into the design, in one step that can be undone."""
