@@ -201,7 +201,8 @@ def test_a_search_grows_and_stops(desk: Any, qtbot: Any) -> None:
     assert "1.1 to 10" in window.notice.text.text() and page.side.bound.text() == "1.6"
     page.side.search.click()
     assert page.side.search.text() == "Stop" and window.room("tune").at_work
-    qtbot.waitUntil(lambda: work.share > 0.1, timeout=120_000)
+    qtbot.waitUntil(lambda: work.share > 0.1 and work.growing is not None, timeout=120_000)
+    assert "Search" in column(page, "Gains")  # the row grows as it goes
     window._choose_room("loop")  # leaving stops nothing
     assert work.is_busy
     window._choose_room("tune")

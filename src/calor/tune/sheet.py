@@ -16,6 +16,7 @@ from calor.law import on_off
 from calor.law.dialect import band_celsius
 from calor.law.on_off import OnOff
 from calor.law.pid import Pid
+from calor.law.predictive import LEFT_AT_CLOSED_LOOP, Predictive
 from calor.law.program import Program
 from calor.units import TemperatureUnit, difference_to, format_difference, format_duration, format_temperature
 
@@ -117,10 +118,26 @@ def _control(design: Design, unit: TemperatureUnit, span: tuple[float, float] | 
         return lines + _times(law.min_on_s, law.min_off_s)
     if isinstance(law, Pid):
         return lines + _pid(law, unit, span)
+    if isinstance(law, Predictive):
+        return lines + _predictive(law, unit, span)
     return [
         *lines,
         Line("Control", law.kind.replace("_", " "), "", "A panel controller may not offer this; compare its manual."),
     ]
+
+
+def _predictive(law: Predictive, unit: TemperatureUnit, span: tuple[float, float] | None) -> list[Line]:
+    """The PI law nearest to it: SIMC for its model, at a third of its closed-loop time (Skogestad 2003)."""
+    slow_s = law.closed_loop_s / LEFT_AT_CLOSED_LOOP + law.dead_time_s
+    nearest = Pid(
+        action=law.action, period_s=law.period_s, gain_per_celsius=law.time_constant_s / (law.rise_celsius * slow_s),
+        integral_time_s=min(law.time_constant_s, 4.0 * slow_s), output_low=law.output_low, output_high=law.output_high,
+    )  # fmt: skip
+    return [
+        Line("Control", "predictive; a panel controller has none: what follows is the PI law nearest to it", "",
+             "Run it on the trials first: it is another law."),
+        *_pid(nearest, unit, span)[1:],
+    ]  # fmt: skip
 
 
 def _times(on_s: float, off_s: float) -> list[Line]:
@@ -157,6 +174,11 @@ def _pid(law: Pid, unit: TemperatureUnit, span: tuple[float, float] | None) -> l
             Line("Dead band" if law.dead_zone >= 0.0 else "Overlap", format_difference(unit, zone),
                  "heat-cool spread, neutral zone", "Between heating and cooling."),
         ]  # fmt: skip
+    if law.autotune is not None:
+        lines.append(Line(
+            "Self-tuning", f"relay of ±{100.0 * law.autotune.amplitude:.3g} %", "autotune, auto-tuning, AT",
+            "Started at the working temperature: the reading swings a few times, then the gains change.",
+        ))  # fmt: skip
     if law.ramp_celsius_per_s:
         lines.append(Line(
             "Setpoint ramp", f"{law.ramp_celsius_per_s * 60.0 * degrees:.4g} {unit}/min", "rate limit",

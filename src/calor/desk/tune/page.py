@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -10,6 +11,7 @@ from PyQt6.QtWidgets import QFileDialog, QHBoxLayout, QProgressBar, QPushButton,
 
 from calor.desk.room import Page
 from calor.desk.state.desk import Desk
+from calor.desk.tune import taking
 from calor.desk.tune.choices_view import ChoicesView
 from calor.desk.tune.load_panel import LoadPanel
 from calor.desk.tune.map_view import MapView
@@ -55,14 +57,14 @@ class TunePage(Page):
         self.pictures.chosen.connect(self._choose_picture)
         self.draw_map.clicked.connect(self._map_or_stop)
         self.map.picked.connect(self._picked)
-        self.side.try_asked.connect(work.try_out)
-        self.side.keep_asked.connect(work.keep)
+        self.side.try_asked.connect(partial(taking.try_out, desk))
+        self.side.keep_asked.connect(partial(taking.keep, desk))
         self.side.sheet_asked.connect(self._ask_sheet)
         self.sets.asked.connect(self._find_sets)
-        self.sets.keep_asked.connect(work.keep_sets)
+        self.sets.keep_asked.connect(lambda: taking.keep_sets(desk, work.sets))
         self.sets.refused.connect(lambda text: desk.say("error", text))
         self.choices.asked.connect(self._run_choices)
-        self.choices.keep_asked.connect(work.keep_choice)
+        self.choices.keep_asked.connect(partial(taking.keep_choice, desk))
         work.changed.connect(self.show_work)
         desk.view.unit_changed.connect(self.show_work)
         self._shown: Any = None
@@ -81,6 +83,7 @@ class TunePage(Page):
         middle.addWidget(self.empty)
         middle.addWidget(self.table)
         switch = QHBoxLayout()
+        switch.setSpacing(10)
         switch.addWidget(self.pictures)
         switch.addWidget(self.draw_map)
         switch.addWidget(self.map_bar, 1)
@@ -124,7 +127,7 @@ class TunePage(Page):
         work, unit = self._work, self._desk.view.unit
         finding = work.doing == "finding gains"
         self.load.show_work()
-        shown = (work.found, work.search_found, work.by_hand, unit)
+        shown = (work.found, work.search_found, work.growing, work.by_hand, unit)
         if shown != self._shown:
             self._shown = shown
             self.table.show_rows(work.rows, unit, "" if work.found is None else work.found.trial.name)
@@ -150,7 +153,7 @@ class TunePage(Page):
     def _ask_sheet(self, row: Candidate) -> None:
         name, _ = QFileDialog.getSaveFileName(self, "Panel controller's settings", "settings.html", "Pages (*.html)")
         if name:
-            self._work.write_sheet(row, Path(name))
+            taking.write_sheet(self._desk, row, Path(name))
 
     # ---- the two pictures under the table
 

@@ -16,12 +16,12 @@ from calor.desk.state.desk import Desk
 from calor.errors import CalorError
 from calor.tune import table
 from calor.tune.choices import Choice, choices
-from calor.tune.gain_sets import SetFound, found_at, with_sets
+from calor.tune.gain_sets import SetFound, found_at
 from calor.tune.known import Known, Method, Planned, fit_over_step, known_by, known_from_log, planned
 from calor.tune.predictive import row_of
 from calor.tune.search import MS_BOUND, Searched, Stopped, searched
 from calor.tune.spread import Other, spread
-from calor.tune.table import Candidate, Setting, tried, with_setting
+from calor.tune.table import SEARCH, Candidate, Setting, tried
 from calor.tune.verdict_map import VerdictMap, verdict_map
 
 BY_HAND = "by_hand"
@@ -66,6 +66,8 @@ class TuneWork(QObject):
         self.log: Path | None = None
         self.doing, self.share, self.trouble, self.plan_trouble = "", 0.0, "", ""
         self.best: Setting | None = None
+        self.growing: Candidate | None = None
+        """The best that a search that is on has found so far, run on the trial."""
         self._stop = threading.Event()
         self._thread: threading.Thread | None = None
         self._done.connect(self._take)
@@ -95,7 +97,8 @@ class TuneWork(QObject):
     def rows(self) -> list[Candidate]:
         """All rows, the search's last."""
         rows = list(self.found.rows) if self.found is not None else []
-        rows += [self.search_found.row] if self.search_found is not None else []
+        search = self.search_found.row if self.search_found is not None else self.growing
+        rows += [search] if search is not None else []
         return rows + ([self.by_hand] if self.by_hand is not None else [])
 
     def _forget(self) -> None:
@@ -139,7 +142,7 @@ class TuneWork(QObject):
     def search(self) -> None:
         """Search for less error than the best row has."""
         if self.found is not None:
-            self.search_found = None
+            self.search_found = self.growing = None
             self._begin("searching", self._search, self.found, self.ms_bound)
 
     def draw_map(self, row: Candidate) -> None:
@@ -246,10 +249,18 @@ class TuneWork(QObject):
         return tuple(choices(design, trial, watch))
 
     def _search(self, stop: threading.Event, found: Found, ms_bound: float) -> Searched:
+        shown: Setting | None = None
+
         def watch(share: float, best: Setting) -> None:
+            nonlocal shown
             if stop.is_set():
                 raise Stopped
-            self._went.emit(stop, share, best)
+            row = None
+            if best != shown and best.gains.gain_per_celsius > 0.0:
+                shown = best
+                title = f"least error with Ms ≤ {ms_bound:g}, so far"
+                row = tried(found.design, (found.trial,), found.known.process, SEARCH, "Search", title, best)
+            self._went.emit(stop, share, row)
 
         return searched(found.design, found.known.process, list(found.rows), ms_bound, watch=watch)
 
@@ -269,6 +280,7 @@ class TuneWork(QObject):
         self.doing = ""
         if isinstance(result, Found):
             self.found, self.search_found, self.map, self.by_hand, self.sets = result, None, None, None, []
+            self.growing = None
         elif isinstance(result, list):
             self.sets = result
         elif isinstance(result, tuple):
@@ -276,75 +288,19 @@ class TuneWork(QObject):
         elif isinstance(result, VerdictMap):
             self.map = result
         else:
-            self.search_found = result
+            self.search_found, self.growing = result, None
         self.changed.emit()
 
-    def _show(self, stop: threading.Event, share: float, so_far: Setting | VerdictMap | None) -> None:
+    def _show(self, stop: threading.Event, share: float, so_far: Candidate | VerdictMap | None) -> None:
         if stop is self._stop and self.doing:
             self.share = share
             if isinstance(so_far, VerdictMap):
                 self.map = so_far
-            else:
-                self.best = so_far or self.best
+            elif so_far is not None:
+                self.growing, self.best = so_far, so_far.setting
             self.changed.emit()
 
     def _say_trouble(self, stop: threading.Event, text: str) -> None:
         if stop is self._stop:
             self.doing, self.trouble = "", text
             self.changed.emit()
-
-    # ---- what is done with a row
-
-    def design_with(self, row: Candidate) -> Design:
-        """The open design with a row's gains."""
-        return with_setting(self._desk.document.design, row.setting)
-
-    def try_out(self, row: Candidate) -> None:
-        """Show what a row's gains do as a ghost in the Loop room's strip."""
-        self._desk.runs.try_out(self.design_with(row))
-        self._desk.say("note", f"{row.title}: tried as a ghost in Loop; Keep takes the gains, Escape drops them.")
-
-    def write_sheet(self, row: Candidate, path: Path) -> None:
-        """Write the design with a row's gains as a panel controller's settings."""
-        from calor.design.file import save_atomically
-        from calor.tune.sheet import as_html, sheet
-
-        design = self.design_with(row)
-        try:
-            save_atomically(path, as_html(design, sheet(design, self._desk.view.unit)))
-        except OSError as error:
-            self._desk.say("error", f"{path} could not be written: {error.strerror or error}.")
-        else:
-            self._desk.say("note", f"Wrote {path}.")
-
-    def keep_choice(self, choice: Choice) -> None:
-        """Take a choice's law into the design, in one step that can be undone."""
-        document = self._desk.document
-        document.end_merging()
-        document.edit(document.design.model_copy(update={"law": choice.design.law}), "take another width")
-        self._desk.say("note", "It is in the design; Ctrl+Z takes it back.")
-
-    def keep_sets(self) -> None:
-        """Take the gain sets into the design, in one step that can be undone."""
-        document = self._desk.document
-        document.end_merging()
-        try:
-            made = with_sets(document.design, self.sets)
-        except CalorError as error:
-            self._desk.say("error", str(error))
-            return
-        document.edit(made, "take gain sets")
-        self._desk.say("note", f"{len(self.sets)} gain sets are in the design; Ctrl+Z takes them back.")
-
-    def keep(self, row: Candidate) -> None:
-        """Take a row's gains into the design, in one step that can be undone."""
-        document = self._desk.document
-        document.end_merging()
-        made = self.design_with(row)
-        window = ", with a window in place of the relay's all or nothing" if made.drive != document.design.drive else ""
-        if row.setting.law is not None:
-            document.edit(made, "take a predictive law")
-            self._desk.say("note", f"A predictive law with this model is in the design{window}; Ctrl+Z takes it back.")
-            return
-        document.edit(made, f"take the gains of {row.title}")
-        self._desk.say("note", f"The gains of {row.title} are in the design{window}; Ctrl+Z takes them back.")
