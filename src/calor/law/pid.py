@@ -131,15 +131,9 @@ class Pid(Settings):
 
     @model_validator(mode="after")
     def _limits_in_order(self) -> Self:
-        if self.output_low >= self.output_high:
-            raise ValueError(
-                f"output_low ({self.output_low:g}) must be below output_high ({self.output_high:g}); swap or widen them"
-            )
-        if self.action == "heat_cool" and self.output_low != 0.0:
-            raise ValueError(
-                f"output_low ({self.output_low:g}) must be 0 where the law heats and cools: cooling has its own limit,"
-                " cool_output_high"
-            )
+        wrong = split.limits_problem(self.action, self.output_low, self.output_high)
+        if wrong:
+            raise ValueError(wrong)
         self._check_cooling()
         if self.autotune is not None and self.gain_sets:
             raise ValueError("autotune finds one set of gains, and gain_sets are several; leave one of them out")

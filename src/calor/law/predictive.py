@@ -68,15 +68,9 @@ class Predictive(Settings):
 
     @model_validator(mode="after")
     def _goes_together(self) -> Self:
-        if self.output_low >= self.output_high:
-            raise ValueError(
-                f"output_low ({self.output_low:g}) must be below output_high ({self.output_high:g}); swap or widen them"
-            )
-        if self.action == "heat_cool" and self.output_low != 0.0:
-            raise ValueError(
-                f"output_low ({self.output_low:g}) must be 0 where the law heats and cools: cooling has its own limit,"
-                " cool_output_high"
-            )
+        wrong = split.limits_problem(self.action, self.output_low, self.output_high)
+        if wrong:
+            raise ValueError(wrong)
         if self.cool_rise_celsius is not None and self.action != "heat_cool":
             raise ValueError(
                 f'cool_rise_celsius ({self.cool_rise_celsius:g}) goes with action = "heat_cool" only; leave it out'

@@ -57,3 +57,15 @@ def heat_and_cool(split: Split, demand: float) -> tuple[float, float]:
     heat = min(max(demand - split.half_zone, 0.0), split.heat_high)
     cool = min(max((-demand - split.half_zone) * split.cool_ratio, 0.0), split.cool_high)
     return heat, cool
+
+
+def limits_problem(action: str, output_low: float, output_high: float) -> str:
+    """What of a law's output limits cannot be, and what would do; empty where they can."""
+    if output_low >= output_high:
+        return f"output_low ({output_low:g}) must be below output_high ({output_high:g}); swap or widen them"
+    if action == "heat_cool" and output_low != 0.0:
+        return (
+            f"output_low ({output_low:g}) must be 0 where the law heats and cools: cooling has its own limit,"
+            " cool_output_high"
+        )
+    return ""
