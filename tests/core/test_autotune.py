@@ -19,13 +19,18 @@ from calor.design.file import read
 from calor.design.model import Design
 from calor.design.trial import Trial
 from calor.errors import DesignError
+from calor.firmware.check import agreement, single_precision
+from calor.firmware.check.agreement import first_difference
+from calor.firmware.check.recorded import recorded
 from calor.firmware.controller.seat import seated
+from calor.firmware.run import chip, host
+from calor.firmware.sources.form import Form
 from calor.judge.advice import advise
 from calor.judge.verdict import judge
 from calor.law import autotune
 from calor.law.autotune import APPLIED, REASONS, RULES, Autotune
 from calor.law.pid import Pid
-from calor.loop import Flag
+from calor.loop import Flag, answer_row
 from calor.tune import relay
 from calor.tune.process import proportional
 from tests.conftest import made
@@ -215,3 +220,20 @@ def test_the_root_is_the_root(size: float, share: float) -> None:
     epsilon = share * size
     value = (size - epsilon) * (size + epsilon)
     assert autotune.root_of(value, size) == pytest.approx(math.sqrt(value), rel=1e-12)
+
+
+@pytest.mark.parametrize("form", [Form(), Form(fixed=True, table=False)], ids=["float", "fixed"])
+def test_chips_tune_themselves_as_the_host(form: Form) -> None:
+    """A whole self-tuning, its event among the recorded inputs: every chip and the host to the bit; in float the
+    reference in single precision too."""
+    design = bench([TUNE], tune=EVEN, span_s=1400.0)
+    record = recorded(design, design.trial[0])
+    own = host.rows(design, record.given, form=form)
+    assert own[-1, answer_row.STATUS] // answer_row.TUNING_FROM == APPLIED and own[-1, answer_row.TUNED_GAIN] > 0.0
+    if not form.fixed:
+        reference = single_precision.rows(design, record.given, record.readings)
+        assert first_difference(record, own, reference, "host, reference") is None
+    expected = agreement.plain_rows(own, 1)
+    for target in chip.TARGETS.values():
+        answers = chip.run(design, target, record.given, counted=1, form=form)
+        assert (expected.view(np.uint32) == answers.rows.view(np.uint32)).all(), target.name
