@@ -30,6 +30,18 @@ LONGEST_SEGMENT = 14
 """So are kinds of which one has more letters than this."""
 
 
+TUNED = ("gain_per_celsius", "closed_loop_s")
+"""Settings of a law beside which tuning is offered."""
+
+
+def _tune_link(desk: Desk) -> QPushButton:
+    link = QPushButton("Tune…")
+    link.setProperty("role", "link")
+    link.setToolTip("Every tuning rule's gains side by side, each run on the trial.")
+    link.clicked.connect(lambda: desk.view.choose_room("tune"))
+    return link
+
+
 class BlockForm(QWidget):
     """The form of one block of one kind."""
 
@@ -63,6 +75,8 @@ class BlockForm(QWidget):
                     field.waits = True
                 column.addWidget(field)
                 self.fields[f"{part}.{key}"] = field
+                if key in TUNED and part == "law":
+                    field.put_beside(_tune_link(desk))
                 if key == "driver.kind":
                     self.driver = DriverList(desk)
                     column.addWidget(self.driver)
@@ -124,10 +138,7 @@ class Bench(QFrame):
         self._wide.setToolTip("Curves, error budget, calibration, table and filter of the probe (Ctrl+B).")
         self._wide.clicked.connect(lambda: desk.view.ask("Probe, opened wide"))
         head.addWidget(self._wide)
-        self._tune = QPushButton("Tune…")
-        self._tune.setProperty("role", "link")
-        self._tune.setToolTip("Every tuning rule's gains side by side, each run on the trial.")
-        self._tune.clicked.connect(lambda: desk.view.choose_room("tune"))
+        self._tune = _tune_link(desk)
         head.addWidget(self._tune)
         self._code = QPushButton("Export the C…")
         self._code.setProperty("role", "link")
@@ -218,7 +229,8 @@ class Bench(QFrame):
             self.set_theme(self._theme)
             self._title.setText(BLOCKS[block])
             self._code.setVisible(block == "law")
-            self._tune.setVisible(block == "law" and kind not in ("timer", "code"))
+            # a law with gains has it beside them
+            self._tune.setVisible(block == "law" and kind not in ("timer", "code", "manual", "pid", "predictive"))
             self._wide.setVisible(block == "probe")
             for name, segments in self._kinds.items():
                 segments.setVisible(name == block)

@@ -106,6 +106,12 @@ class Field(QWidget):
         self.grid.addWidget(self.line, 1, 0, 1, 3)
         self._consequence = ""
 
+    def put_beside(self, widget: QWidget) -> None:
+        """Put something at the end of the line under the editor."""
+        self.grid.removeWidget(self.line)
+        self.grid.addWidget(self.line, 1, 0, 1, 2)
+        self.grid.addWidget(widget, 1, 2, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignTop)
+
     def say(self, text: str) -> None:
         """Show a consequence under the field."""
         self._consequence = text
