@@ -391,3 +391,21 @@ def test_calibration_that_no_thermistor_curve_meets_is_still_used() -> None:
     plain = registry.numbers(probe)
     read = sweep.celsius_of_exact(plain, np.array([20.0, 40.0]))
     assert np.abs(read - [20.0, 40.0]).max() < 1.0 and plain.correction != calibration.NOTHING
+
+
+@pytest.mark.parametrize(
+    ("points", "says"),
+    [
+        ([(37.5, 37.2), (37.5, 37.4)], "have one true temperature \\(37.5 °C, read as 37.2, 37.4 °C\\)"),
+        ([(60.0, 60.1), (60.0, 59.0), (60.0, 60.4)], "have one true temperature"),
+        ([(20.0, 20.4), (60.0, 20.4)], "have one reading"),
+        ([(60.0, 20.0), (20.0, 60.0)], "calibration must rise"),
+    ],
+)
+def test_calibration_points_that_cannot_be(points: list[tuple[float, float]], says: str) -> None:
+    """Refused by name: a gain of nothing would let any reading pass; an offset alone takes them."""
+    given = [{"true_celsius": true, "reading_celsius": read} for true, read in points]
+    with pytest.raises(ValueError, match=says):
+        Thermistor.model_validate({"calibration": given})
+    if "rise" not in says:
+        assert Thermistor.model_validate({"calibration": given, "correction": "offset"}).calibration

@@ -58,6 +58,13 @@ def kind_of(wanted: Correction, points: int) -> Correction:
 def problem_with(points: tuple[CalibrationPoint, ...], wanted: Correction) -> str:
     """What is wrong with the points, in one line; empty where nothing is."""
     ordered = sorted(points, key=lambda point: point.reading_celsius)
+    alike = {point.true_celsius for point in points}
+    if len(points) > 1 and len(alike) == 1 and kind_of(wanted, len(points)) != "offset":
+        read = ", ".join(f"{point.reading_celsius:g}" for point in ordered)
+        return (
+            f"all calibration points have one true temperature ({ordered[0].true_celsius:g} °C, read as {read} °C), so"
+            ' that any reading would be taken for it; add one at another temperature, or set correction = "offset"'
+        )
     for first, second in itertools.pairwise(ordered):
         if first.reading_celsius == second.reading_celsius and kind_of(wanted, len(points)) != "offset":
             return (
