@@ -239,3 +239,19 @@ def test_an_error_carries_its_parts_and_each_side_words_them() -> None:
         text = path.read_text(encoding="utf-8")
         for raised in re.findall(r"(?:Calor|Log|Firmware)Error\(.*?\n?.*?\)", text):
             assert not re.search(r"calor \w+:|\"--|leave --", raised), f"{path}: {raised}"
+
+
+@pytest.mark.parametrize("verb", ["check", "run", "tune", "sheet", "probe", "code"])
+def test_what_others_wrote_is_text(verb: str, tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    """A name with markup is shown as it is written, and what would steer the terminal by a mark."""
+    file = tmp_path / "odd.toml"
+    text = (DEMOS[0].design).read_text()
+    name = re.search(r'^name = "(.*)"', text, re.MULTILINE)
+    assert name is not None
+    file.write_text(text.replace(name[0], 'name = "[/nope] [red]hot <b> \\u001b[31m :fire:"'))
+    more = {"probe": ["--celsius", "30"], "code": ["--out", str(tmp_path / "c")]}.get(verb, [])
+    assert invoke([verb, str(file), *more]) in (0, 1)
+    said = capsys.readouterr()
+    assert "\x1b" not in said.out + said.err and "made a mistake" not in said.err
+    if verb in ("check", "run", "tune", "sheet"):
+        assert "[/nope] [red]hot <b> \N{REPLACEMENT CHARACTER}[31m :fire:" in said.out

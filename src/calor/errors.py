@@ -14,6 +14,11 @@ from pathlib import Path
 from typing import TypeVar
 
 
+def as_seen(text: str) -> str:
+    """A text that others wrote, as it may stand in a terminal: what would steer the terminal is shown as a mark."""
+    return "".join(sign if sign in "\n\t" or sign.isprintable() else "\N{REPLACEMENT CHARACTER}" for sign in text)
+
+
 def shown(value: object, limit: int = 60) -> str:
     """A received value as it is repeated in an error: one line, cut where it is long."""
     text = repr(value).replace("\n", " ")

@@ -10,7 +10,7 @@ from calor import __version__
 from calor.cli.application import DESK_VERBS, VERBS, application
 from calor.cli.exit_codes import BAD_INPUT, COMPLETE, PASS
 from calor.cli.spreading import spread
-from calor.errors import CalorError, ConsentError
+from calor.errors import CalorError, ConsentError, as_seen
 
 
 def main() -> None:
@@ -51,7 +51,7 @@ def invoke(arguments: list[str]) -> int:
         result = application(verbs)(args=spread(arguments), standalone_mode=False)
         return int(result or PASS)
     except CalorError as error:
-        print(worded(error, arguments[0]), file=sys.stderr)
+        print(as_seen(worded(error, arguments[0])), file=sys.stderr)
     except Exception as error:
         # the command-line library's own exceptions are told apart by their name and by what they carry
         if type(error).__name__ == "Abort":

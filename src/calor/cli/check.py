@@ -6,7 +6,7 @@ from pathlib import Path
 
 from calor.cli.common import AS_JSON, DESIGN_FILE, open_design, print_json
 from calor.cli.exit_codes import BAD_INPUT, PASS
-from calor.errors import DesignError
+from calor.errors import DesignError, as_seen
 
 HELP = "Check a design; each problem in one line, exit 2 where there are any."
 
@@ -27,7 +27,9 @@ def command(file: Path = DESIGN_FILE, as_json: bool = AS_JSON) -> int:
         print_json({"file": str(file), "valid": True, "problems": [], "warnings": [warning] if warning else []})
     else:
         trials = f"{len(design.trial)} trial{'s' * (len(design.trial) != 1)}"
-        print(f"{file}: {design.name}: {design.law.kind} law, {design.load.kind} load, {trials}; nothing wrong")
+        print(
+            f"{file}: {as_seen(design.name)}: {design.law.kind} law, {design.load.kind} load, {trials}; nothing wrong"
+        )
         if warning:
-            print(f"{file}: note: {warning}")
+            print(f"{file}: note: {as_seen(warning)}")
     return PASS

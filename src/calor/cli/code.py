@@ -74,7 +74,7 @@ def checked(
     return agreement.check(design, chosen, clock_hz, form=form_of(design.probe, fixed, table, constant))
 
 
-EQUAL = {True: "equal", False: "[bold]differ[/bold]", None: "not run"}
+EQUAL = {True: "equal", False: "differ", None: "not run"}
 
 
 def print_stated(data: dict[str, Any]) -> None:
@@ -105,11 +105,10 @@ def print_stated(data: dict[str, Any]) -> None:
 
 def print_text(data: dict[str, Any]) -> None:
     """The figures as text."""
-    from rich.console import Console
 
-    from calor.judge.text import simple_table
+    from calor.judge.text import PlainConsole, simple_table
 
-    console = Console(highlight=False, soft_wrap=True)
+    console = PlainConsole()
     console.print(f"{data['design']}: {', '.join(data['trials'])}")
     form = data["form"]
     if any(form.values()):
@@ -168,7 +167,7 @@ def _print_coverage(console: Any, coverage: dict[str, Any]) -> None:
         + ("; never reached:" if never else ", all of them"),
     )
     for one in never:
-        console.print(f"  {one['file']}:{one['line']}: {one['text']}", markup=False, emoji=False)
+        console.print(f"  {one['file']}:{one['line']}: {one['text']}")
 
 
 def _print_notes(console: Any, data: dict[str, Any]) -> None:

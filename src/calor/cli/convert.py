@@ -41,8 +41,9 @@ def command(
 
 def print_gains(gains: dict[str, dict[str, float] | None]) -> None:
     """Gains in each form."""
-    from rich.console import Console
     from rich.table import Table
+
+    from calor.judge.text import PlainConsole
 
     table = Table("form", "", "", box=None, pad_edge=False, header_style="dim")
     for column in table.columns[1:]:
@@ -52,4 +53,4 @@ def print_gains(gains: dict[str, dict[str, float] | None]) -> None:
             table.add_row(form, "not possible", "integral time below 4 derivative times")
         for key, value in (numbers or {}).items():
             table.add_row(form, key, f"{value:.6g}")
-    Console(highlight=False).print(table)
+    PlainConsole().print(table)

@@ -44,11 +44,10 @@ def report(design: Design, source: str) -> dict[str, Any]:
 
 def print_text(data: dict[str, Any]) -> None:
     """The list as text."""
-    from rich.console import Console
 
-    from calor.judge.text import simple_table
+    from calor.judge.text import PlainConsole, simple_table
 
-    console = Console(highlight=False, soft_wrap=True)
+    console = PlainConsole()
     table = simple_table("", "figure", "", "what would do")
     for line in data["checks"]:
         table.add_row(line["what"], line["figure"], "ok" if line["holds"] else "no", line["remedy"])

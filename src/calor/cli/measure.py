@@ -11,7 +11,7 @@ import typer
 from calor.cli import recording as of
 from calor.cli.common import AS_JSON, print_json
 from calor.cli.exit_codes import PASS
-from calor.errors import CalorError
+from calor.errors import CalorError, as_seen
 
 if TYPE_CHECKING:
     from calor.judge.record import Figures
@@ -67,7 +67,7 @@ def data(record: Record, figures: Figures) -> dict[str, Any]:
 def _print(record: Record, figures: Figures) -> None:
     from calor.judge.record_text import lines
 
-    print(f"{record.name}: {record.recognised}")
+    print(as_seen(f"{record.name}: {record.recognised}"))
     for finding in record.findings:
         done = finding.otherwise if finding.taken_back else finding.done
         print(f"  {finding.title}: {finding.count}, {finding.text}{f'; {done}' if done else ''}")

@@ -7,17 +7,16 @@ from typing import Any
 
 def print_text(data: dict[str, Any]) -> None:
     """Any of the reports as text."""
-    from rich.console import Console
 
-    from calor.judge.text import simple_table
+    from calor.judge.text import PlainConsole, simple_table
 
-    console = Console(highlight=False, soft_wrap=True)
+    console = PlainConsole()
     if "points" in data:
         _print_points(console, data)
     if "formula" in data:
         console.print("counts to °C in the firmware:")
         for line in data["formula"]:
-            console.print(f"  {line}", markup=False)
+            console.print(f"  {line}")
     if "table" in data:
         lookup = data["table"]
         console.print(

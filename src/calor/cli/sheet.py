@@ -9,7 +9,7 @@ import typer
 
 from calor.cli.common import AS_JSON, DESIGN_FILE, open_design, print_json
 from calor.cli.exit_codes import PASS
-from calor.errors import CalorError, unwritable
+from calor.errors import CalorError, as_seen, unwritable
 
 HELP = "The design as a panel controller's settings: values, other names, and how to verify each."
 UNITS = {"C": "°C", "F": "°F", "K": "K"}
@@ -38,7 +38,7 @@ def command(
     if as_json:
         print_json({"design": design.name, "settings": [line._asdict() for line in lines]})
     else:
-        print(as_text(design, lines), end="")
+        print(as_seen(as_text(design, lines)), end="")
         if html is not None:
             print(f"wrote {html}")
     return PASS

@@ -170,15 +170,14 @@ def report_on_load(
 
 def print_text(data: dict[str, Any]) -> None:
     """The figures as text."""
-    from rich.console import Console
 
-    from calor.judge.text import simple_table
+    from calor.judge.text import PlainConsole, simple_table
     from calor.units import format_duration
 
     def shown(time_s: float | None) -> str:
         return "never" if time_s is None else format_duration(time_s)
 
-    console = Console(highlight=False, soft_wrap=True)
+    console = PlainConsole()
     console.print(
         f"{data['heat_capacity_j_per_k']:.4g} J/K from {data['start_celsius']:g} to {data['target_celsius']:g} °C,"
         f" {data['loss_w_per_k']:.3g} W/K to {data['ambient_celsius']:g} °C"

@@ -153,11 +153,10 @@ def _from_log(design: Any, log: Path, ambient: str) -> Any:
 
 
 def _print(data: dict[str, Any], written: tuple[str, Path] | None) -> None:
-    from rich.console import Console
 
-    from calor.judge.text import simple_table
+    from calor.judge.text import PlainConsole, simple_table
 
-    console = Console(highlight=False, soft_wrap=True, width=max(Console().width, WIDTH))
+    console = PlainConsole(max(PlainConsole().width, WIDTH))
     console.print(f"{data['design']}: {data['trial']}")
     for line in _said(data):
         console.print(line)

@@ -6,14 +6,38 @@ from typing import Any
 
 from rich.console import Console
 from rich.table import Table
+from rich.text import Text
 
+from calor.errors import as_seen
 from calor.judge.verdict import LIMIT_TITLES, figure_text
 from calor.units import format_duration
 
 
+class PlainConsole(Console):
+    """A terminal that takes texts as they are: no markup, no emoji, nothing that steers it."""
+
+    def __init__(self, width: int | None = None) -> None:
+        super().__init__(highlight=False, soft_wrap=True, markup=False, emoji=False, width=width)
+
+    def print(self, *objects: Any, **how: Any) -> None:
+        """Print texts and tables, one after the other."""
+        super().print(*(as_seen(one) if isinstance(one, str) else one for one in objects), **how)
+
+
+class PlainTable(Table):
+    """A table whose cells are texts as they are."""
+
+    def add_row(self, *cells: Any, **how: Any) -> None:
+        """One more row; a cell may have a style of its own where it is a Text."""
+        super().add_row(*(Text(as_seen(cell)) if isinstance(cell, str) else cell for cell in cells), **how)
+
+
+BOLD = "bold"
+
+
 def simple_table(*headings: str) -> Table:
     """A table without lines, its figures to the right."""
-    table = Table(box=None, pad_edge=False, header_style="dim")
+    table = PlainTable(box=None, pad_edge=False, header_style="dim")
     for number, heading in enumerate(headings):
         table.add_column(heading, justify="left" if number == 0 else "right")
     return table
@@ -21,7 +45,7 @@ def simple_table(*headings: str) -> Table:
 
 def print_report(data: dict[str, Any]) -> None:
     """The verdict of a run."""
-    console = Console(highlight=False, soft_wrap=True)
+    console = PlainConsole()
     decided_by = "" if data.get("with", "python") == "python" else f", decided by {data['with']}"
     console.print(
         f"{data['design']}: {data['trial']}, {format_duration(data['span_s'])}, {data['steps']} steps{decided_by}"
@@ -29,7 +53,7 @@ def print_report(data: dict[str, Any]) -> None:
     table = simple_table("limit", "figure", "limit", "")
     for item in data["limits"]:
         name = item["name"]
-        mark = "pass" if item["pass"] else "[bold]FAIL[/bold]"
+        mark = "pass" if item["pass"] else Text("FAIL", style=BOLD)
         table.add_row(LIMIT_TITLES[name], figure_text(name, item["value"]), figure_text(name, item["limit"]), mark)
     if data["limits"]:
         console.print(table)
@@ -45,9 +69,9 @@ def print_report(data: dict[str, Any]) -> None:
 
 def print_replay(data: dict[str, Any]) -> None:
     """A replay beside its record."""
-    console = Console(highlight=False, soft_wrap=True)
+    console = PlainConsole()
     console.print(f"{data['design']} on {data['log']}: {data['rows']} rows, {format_duration(data['span_s'])}")
-    console.print(f"read as: {data['read_as']}", markup=False)
+    console.print(f"read as: {data['read_as']}")
     for gap in data["gaps"]:
         console.print(f"{format_duration(gap['at_s']):>8}  no record for {format_duration(gap['for_s'])}")
     table = simple_table("", "on share", "switchings per hour")
