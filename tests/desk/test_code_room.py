@@ -222,7 +222,7 @@ def test_a_law_of_ones_own_is_written_here(desk: Desk, qtbot: Any, tmp_path: Any
         "Your own code",
         "my_law.c",
     )
-    assert not any(button.isChecked() for button in window.bench._kinds["law"].buttons.values())
+    assert window.bench._kinds["law"].box.currentIndex() == -1  # none of the kinds in the list
     desk.document.undo_stack.undo()
     assert desk.document.design.law.kind == "pid" and room.panel.controller.currentText() == "Built-in law"
     # changed by others: taken, and where both have changed, asked

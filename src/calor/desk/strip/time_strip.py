@@ -48,6 +48,7 @@ class TimeStrip(QFrame):
         self.whole_button.setToolTip("Show the whole run (double-click, or 0).")
         self.whole_button.clicked.connect(self.restore)
         self.empty = QLabel(self)
+        self.empty.setTextFormat(Qt.TextFormat.PlainText)
         self.empty.setAlignment(Qt.AlignmentFlag.AlignCenter)
         self.empty.setWordWrap(True)
         self.readout = Readout(self)

@@ -29,6 +29,8 @@ LABEL_PX = 126
 def label(text: str, role: str = "") -> QLabel:
     """A label in one of the roles of the style sheet."""
     text_label = QLabel(text)
+    # names and messages are shown as they are written, never as markup
+    text_label.setTextFormat(Qt.TextFormat.PlainText)
     text_label.setProperty("role", role)
     return text_label
 

@@ -27,6 +27,7 @@ def entries_of(window: Window) -> list[Entry]:
         for command in window.commands.all
         if command.name != "Find" and command.allowed()
     ]
+    elsewhere: list[Entry] = []
     for number, trial in enumerate(document.design.trial):
         entries.append(Entry(trial.name, "trial", partial(document.choose_trial, number)))
     for block in ORDER:
@@ -36,7 +37,11 @@ def entries_of(window: Window) -> list[Entry]:
                 Entry(kind_word(model), f"kind of {BLOCKS[block].lower()}", partial(choose_kind, window, block, kind))
                 for kind, model in BLOCK_KINDS[block].items()
             ]
-        entries += _settings(window, block)
+        present, others = _settings(window, block)
+        entries += present
+        elsewhere += others
+    # what the design has comes before what other kinds of its blocks would have
+    entries += elsewhere
     for unit in TEMPERATURE_UNITS:
         entries.append(Entry(f"Show {unit}", "unit", partial(view.set_unit, unit)))
     for room in window.rooms:
@@ -54,24 +59,24 @@ def choose_kind(window: Window, block: str, kind: str) -> None:
     window.bench.choose_kind(block, kind)
 
 
-def _settings(window: Window, block: str) -> list[Entry]:
-    """Settings of the block as it is, and of the kinds it might have, which are chosen on the way."""
+def _settings(window: Window, block: str) -> tuple[list[Entry], list[Entry]]:
+    """(settings of the block as it is, those of the kinds it might have, which are chosen on the way)."""
     view = window.desk.view
     now = getattr(window.desk.document.design, block).kind
-    entries = []
+    present, others = [], []
     for setting in every_setting(window.desk.document.design, block):
         where = BLOCKS[block].lower() if setting.part != "limits" else "limits"
         if setting.kind in ("", now):
-            entries.append(Entry(
+            present.append(Entry(
                 setting.title, f"setting of {where}",
                 partial(view.choose_bench, block, f"{setting.part}.{setting.key}"),
             ))  # fmt: skip
             continue
         lead = partial(_lead_to, window, block, setting)
-        entries.append(
+        others.append(
             Entry(setting.title, f"of the {kind_word(BLOCK_KINDS[block][setting.kind]).lower()} {block}", lead)
         )
-    return entries
+    return present, others
 
 
 def _lead_to(window: Window, block: str, setting: Setting) -> None:
