@@ -67,10 +67,10 @@ class Autotune(Settings):
     rule: Literal["ultimate_pi", "ultimate_pid", "tyreus_luyben_pi", "tyreus_luyben_pid"] = choice(
         "tyreus_luyben_pi",
         "Rule",
-        "What makes gains of the gain and period at the limit.",
+        "Makes gains of gain and period at the limit: Ziegler & Nichols 1942 (ultimate), Tyreus & Luyben 1992.",
         words={
-            "ultimate_pi": "PI, ultimate gain", "ultimate_pid": "PID, ultimate gain",
-            "tyreus_luyben_pi": "PI, Tyreus–Luyben", "tyreus_luyben_pid": "PID, Tyreus–Luyben",
+            "ultimate_pi": "PI, ultimate", "ultimate_pid": "PID, ultimate",
+            "tyreus_luyben_pi": "PI, by Tyreus", "tyreus_luyben_pid": "PID, by Tyreus",
         },
     )  # fmt: skip
     timeout_s: float = duration(7200.0, "Longest test", "Ends when it takes longer, and the old gains stay.", 1.0, 1e6)

@@ -176,7 +176,7 @@ class SidePanel(QWidget):
             self.spread.setText("")
             return
         self.title.setText(row.title)
-        self.source.setText(". ".join(part for part in (row.source, row.note) if part))
+        self.source.setText("; ".join(part for part in (row.source, row.note) if part))
         self.gains.setText(_gains_text(row, unit))
         at = 0
         for name, verdict in zip(row.trials, row.verdicts, strict=True):

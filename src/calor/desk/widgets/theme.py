@@ -143,6 +143,7 @@ QPushButton:focus, QComboBox:focus, QLineEdit:focus, QToolButton:focus {{ border
 QPushButton:pressed, QPushButton:checked {{ background: {t.rail}; color: {t.rail_ink}; }}
 QPushButton:disabled {{ color: {t.pinned}; }}
 QPushButton[role="main"] {{ background: {t.rail}; color: {t.rail_ink}; border-color: {t.rail}; }}
+QPushButton[role="main"]:disabled {{ background: transparent; color: {t.pinned}; border-color: {t.pinned}; }}
 QPushButton[role="name"] {{ background: transparent; border-color: transparent; font-size: {TITLE_PX}px; font-weight: 600;
     text-align: left; padding: 2px 4px; }}
 QPushButton[role="name"]:hover {{ border-color: {t.rule}; }}
