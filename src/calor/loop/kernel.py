@@ -7,7 +7,6 @@ compiler. Each block's own step is in its own module; here is only the order in 
 from __future__ import annotations
 
 import math
-from typing import NamedTuple
 
 import numpy as np
 
@@ -32,30 +31,25 @@ from calor.design.event import (
 )
 from calor.design.event import STALLED as HUNG
 from calor.drive import registry as drives
-from calor.drive.registry import DriveNumbers
-from calor.law import alarm as alarms
 from calor.law import autotune, watch
 from calor.law import registry as laws
 from calor.law import setpoint as setpoints
 from calor.law.autotune import APPLIED, BY_GUARD, NOTHING, RUNNING, STARTS
-from calor.law.outputs import MOST_OUTPUTS, Demands, Inputs
-from calor.law.program import ProgramState
-from calor.law.registry import LawNumbers, LawState
-from calor.law.setpoint import SetpointNumbers
+from calor.law.outputs import Demands, Inputs
 from calor.load import chamber, thermoelectric
 from calor.load import registry as loads
-from calor.load.registry import LoadNumbers
-from calor.load.state import LoadState, Surroundings
+from calor.load.state import Surroundings
 from calor.loop import answer_row
 from calor.loop import seat as seats
 from calor.loop.advance import advance
 from calor.loop.conditions import Conditions
+from calor.loop.run_records import MOST_TUNINGS, LoopNumbers, LoopStart, Workspace
 from calor.loop.seat import Seat, call_address
 from calor.loop.switching import give
 from calor.loop.trace import Flag
 from calor.sense import lag, reading
 from calor.sense.checks import NO_FAULT
-from calor.sense.registry import IDEAL, ProbeNumbers
+from calor.sense.registry import IDEAL
 
 PROBE_FAULT, CUT_OUT, MAINS_LOST, BY_HAND, STALLED, TRIPPED, TUNING = (
     float(flag)
@@ -66,66 +60,10 @@ PROBE_FAULT, CUT_OUT, MAINS_LOST, BY_HAND, STALLED, TRIPPED, TUNING = (
 FIRST_FAULT = float(Flag.PROBE_OPEN)
 """The flag of fault 1; that of each further kind of fault is twice the one before."""
 ABORT, DONE = 0, 1
-MOST_TUNINGS, TUNING_COLUMNS = 32, 6
-"""Self-tunings that are written down, each with when it began and ended, what came of it, and the gains found."""
 STEPS_BETWEEN_LOOKS = 4096
 TRUE_ROW, PROBE_ROW, COUNTS_ROW, MEASURED_ROW, SETPOINT_ROW, FLAGS_ROW, ALARMS_ROW, OUTPUTS_FROM = range(8)
 """Rows of the columns a run fills: then the demand of each output, after them what each was given, and last the power
 against the Seebeck voltage of a thermoelectric load, W."""
-
-
-class LoopNumbers(NamedTuple):
-    """All five blocks as plain numbers, and the control step.
-
-    `outputs` is how many there are; the first has `drive`, a second one `second_drive`, stages all have `drive`.
-    `beside` is what the others are given of an output that was recorded as one number: the same where they are stages,
-    the negative where the second one cools, nothing where it is of its own. `tunes` says that the law can tune itself.
-    """
-
-    period_s: float
-    probe: ProbeNumbers
-    setpoint: SetpointNumbers
-    law: LawNumbers
-    drive: DriveNumbers
-    second_drive: DriveNumbers
-    load: LoadNumbers
-    outputs: int
-    beside: float
-    has_watchdog: bool
-    tunes: bool
-
-
-class Workspace(NamedTuple):
-    """Arrays that a run writes into as it goes, made outside: a compiled step makes none."""
-
-    drive_states: Table
-    alarm_memory: Table
-    pins: Column
-    given: Column
-    arriving: Column
-    asked: Column
-    arrived: Counts
-    matrix: Table
-    tunings: Table
-    tuned: Counts
-
-
-def workspace(alarm_count: int) -> Workspace:
-    """A fresh workspace for a run with so many alarms."""
-    return Workspace(
-        np.zeros((MOST_OUTPUTS, drives.STATE_SIZE)), np.zeros((alarm_count + 1, alarms.MEMORY_SIZE)),
-        np.zeros(MOST_OUTPUTS), np.zeros(MOST_OUTPUTS), np.zeros(MOST_OUTPUTS), np.zeros(MOST_OUTPUTS),
-        np.zeros(MOST_OUTPUTS, np.int64), np.zeros((3, 7)),
-        np.zeros((MOST_TUNINGS, TUNING_COLUMNS)), np.zeros(1, np.int64),
-    )  # fmt: skip
-
-
-class LoopStart(NamedTuple):
-    """The state of all blocks at time 0."""
-
-    program: ProgramState
-    law: LawState
-    load: LoadState
 
 
 @compiled

@@ -23,7 +23,7 @@ from calor.law.code import Code
 from calor.law.pid import Pid
 from calor.law.setpoint import Follow
 from calor.load import registry as loads
-from calor.loop import ambient, kernel, replay_kernel
+from calor.loop import ambient, kernel, replay_kernel, run_records
 from calor.loop import seat as seats
 from calor.loop.conditions import happenings, timeline
 from calor.loop.found_events import with_found_events
@@ -75,9 +75,9 @@ def _needs_no_seat(design: Design) -> None:
         )
 
 
-def _blocks(design: Design, probe: ProbeNumbers, largest_extra_w_per_k: float) -> kernel.LoopNumbers:
+def _blocks(design: Design, probe: ProbeNumbers, largest_extra_w_per_k: float) -> run_records.LoopNumbers:
     """The design as the kernel sees it."""
-    return kernel.LoopNumbers(
+    return run_records.LoopNumbers(
         float(design.law.period_s),
         probe,
         setpoints.numbers(design.setpoint),
@@ -104,8 +104,8 @@ def _times(steps: int, period_s: float) -> Column:
     return np.arange(steps, dtype=np.float64) * period_s
 
 
-def _start(design: Design, celsius: float) -> kernel.LoopStart:
-    return kernel.LoopStart(programs.start(), laws.start(), loads.start(celsius, design.load))
+def _start(design: Design, celsius: float) -> run_records.LoopStart:
+    return run_records.LoopStart(programs.start(), laws.start(), loads.start(celsius, design.load))
 
 
 def _sum(weights: Column, given: Column) -> Any:
@@ -175,7 +175,7 @@ def run(design: Design, trial: Trial, control: npt.NDArray[np.int64] | None = No
     most = most_changes(design, steps, len(conditions.at_s))
     switch_s, switch_level = np.empty((count, most)), np.empty((count, most))
     changes, watched = np.zeros(count, np.int64), _watched(design)
-    work = kernel.workspace(len(watched))
+    work = run_records.workspace(len(watched))
     kernel.run(
         blocks, start, conditions, np.array(design.output_weights()), watched, noise, trial.seed,
         reading.new_memory(probe), work, seat or seats.built_in(),
@@ -235,7 +235,7 @@ def replay(design: Design, recorded: Trace) -> Trace:
     watched = _watched(design)
     replay_kernel.replay(
         _blocks(design, probes.numbers(design.probe), 0.0), _start(design, 0.0), smoothing,
-        np.zeros(filters.memory_size(smoothing)), kernel.workspace(len(watched)), watched, readings,
+        np.zeros(filters.memory_size(smoothing)), run_records.workspace(len(watched)), watched, readings,
         span_s + period_s, columns, switch_s, switch_level, changes,
     )  # fmt: skip
     output = recorded.delivered[row] if np.isfinite(recorded.delivered).any() else None
