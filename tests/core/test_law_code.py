@@ -17,6 +17,7 @@ from calor.design.file import read
 from calor.errors import CalorError, DesignError, FirmwareError
 from calor.firmware.controller import consent, own_start
 from calor.firmware.controller.diagnostics import diagnose
+from calor.firmware.controller.own_source import read_source
 from calor.firmware.controller.seat import seated
 from calor.firmware.sources import generate
 from tests.conftest import PROBES, made
@@ -54,9 +55,9 @@ def test_it_runs_when_it_is_allowed(tmp_path: Path, capsys: pytest.CaptureFixtur
     # the same content elsewhere is allowed; another content is not
     other = tmp_path / "other.py"
     other.write_text(HALF)
-    assert consent.is_allowed(other)
+    assert consent.is_allowed(read_source(other))
     law.write_text(HALF.replace("0.5", "0.6"))
-    assert not consent.is_allowed(law) and invoke(["run", str(rig)]) == 2
+    assert not consent.is_allowed(read_source(law)) and invoke(["run", str(rig)]) == 2
     # whoever names a file themselves has agreed
     assert invoke(["run", str(DEMOS[7].design), "--with", str(law)]) in (0, 1)
     for command in (["code", str(rig), "--check"], ["code", str(rig), "--out", str(tmp_path / "c")]):
@@ -79,7 +80,7 @@ def test_files_that_cannot_be_laws(tmp_path: Path, name: str, says: str) -> None
     with pytest.raises(DesignError, match=says):
         read(tmp_path / "rig.toml")
     with pytest.raises(FirmwareError, match="no such file"):
-        consent.allow(tmp_path / "nowhere.py")
+        read_source(tmp_path / "nowhere.py")
     with pytest.raises(FirmwareError, match="names no file yet"), seated(made(law='kind = "code"'), "python"):
         pass
 
@@ -87,13 +88,13 @@ def test_files_that_cannot_be_laws(tmp_path: Path, name: str, says: str) -> None
 def test_what_is_kept_of_consent_may_be_lost(tmp_path: Path) -> None:
     law = tmp_path / "law.py"
     law.write_text(HALF + "# kept\n")
-    consent.allow(law)
+    consent.allow(read_source(law))
     kept = consent._kept()
-    assert consent.is_allowed(law) and len(json.loads(kept.read_text())[0]) == 64
+    assert consent.is_allowed(read_source(law)) and len(json.loads(kept.read_text())[0]) == 64
     kept.write_text("{ not json")
-    assert not consent.is_allowed(law)
-    consent.allow(law)
-    assert consent.is_allowed(law)
+    assert not consent.is_allowed(read_source(law))
+    consent.allow(read_source(law))
+    assert consent.is_allowed(read_source(law))
 
 
 @pytest.mark.parametrize(
@@ -133,7 +134,7 @@ def test_the_designs_own_c_is_a_law_to_start_from(demo: Any, tmp_path: Path) -> 
     text = own_start.start_in_c(design)
     assert not [item for item in diagnose("law.c", text) if item.is_error]
     (tmp_path / "law.c").write_text(text)
-    with seated(design, str(tmp_path / "law.c")) as seat:
+    with seated(design, str(tmp_path / "law.c"), consented=read_source(tmp_path / "law.c")) as seat:
         trace = loop.run(design, trial, seat=seat)
     assert np.abs(trace.demand - own.demand).mean() < 5e-3
     assert ((trace.flags.astype(int) & 3) == (own.flags.astype(int) & 3)).all()
@@ -142,7 +143,7 @@ def test_the_designs_own_c_is_a_law_to_start_from(demo: Any, tmp_path: Path) -> 
     text = own_start.start_in_python(design)
     assert diagnose("law.py", text) == []
     (tmp_path / "law.py").write_text(text)
-    with seated(design, str(tmp_path / "law.py")) as seat:
+    with seated(design, str(tmp_path / "law.py"), consented=read_source(tmp_path / "law.py")) as seat:
         trace = loop.run(design, trial, seat=seat)
     assert 0.0 <= trace.demand.min() <= trace.demand.max() <= 1.0 or design.law.action == "heat_cool"
 

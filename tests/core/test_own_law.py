@@ -13,6 +13,7 @@ from calor import loop
 from calor.cli import invoke
 from calor.design.trial import Trial
 from calor.errors import FirmwareError
+from calor.firmware.controller.own_source import read_source
 from calor.firmware.controller.seat import seated
 from tests.conftest import made
 
@@ -64,7 +65,7 @@ def test_an_own_law_does_as_the_built_in_one(name: str, text: str, tmp_path: Pat
     (tmp_path / name).write_text(text)
     trial = Trial.model_validate({"span_s": 900, "events": [{"kind": "mains_lost", "at_s": 400, "for_s": 60}]})
     own = loop.run(DESIGN, trial)
-    with seated(DESIGN, str(tmp_path / name)) as seat:
+    with seated(DESIGN, str(tmp_path / name), consented=read_source(tmp_path / name)) as seat:
         trace = loop.run(DESIGN, trial, seat=seat)
     assert (trace.demand == own.demand).all() and np.array_equal(trace.flags, own.flags)
 
@@ -100,7 +101,10 @@ def test_what_goes_wrong_is_named(name: str, text: str | None, says: list[str], 
     if text is not None:
         (tmp_path / name).write_text(text.replace("{{", "{").replace("}}", "}"))
     began_s = time.monotonic()
-    with pytest.raises(FirmwareError) as caught, seated(DESIGN, str(tmp_path / name)) as seat:
+    with (
+        pytest.raises(FirmwareError) as caught,
+        seated(DESIGN, str(tmp_path / name), consented=read_source(tmp_path / name)) as seat,
+    ):
         loop.run(DESIGN, Trial(span_s=600), seat=seat)
     line = str(caught.value)
     assert all(word in line for word in says) and "\n" not in line and name in line, line
@@ -113,7 +117,7 @@ def test_what_it_says_of_itself_is_in_the_run(tmp_path: Path) -> None:
         "class Law:\n    k = 0\n    def step(self, reading, dt):\n        self.k += 1\n"
         "        self.flags = 2 if self.k > 100 else 1 if self.k > 50 else 0\n        return 0.0\n"
     )
-    with seated(DESIGN, str(tmp_path / "law.py")) as seat:
+    with seated(DESIGN, str(tmp_path / "law.py"), consented=read_source(tmp_path / "law.py")) as seat:
         trace = loop.run(DESIGN, DESIGN.trial[0], seat=seat)
     flags = trace.flags.astype(int) & 3
     assert not flags[:50].any() and (flags[50:100] == 1).all() and (flags[100:] == 2).all()

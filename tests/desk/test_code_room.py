@@ -8,9 +8,12 @@ from typing import Any
 import pytest
 from PyQt6.QtCore import Qt, QTimer
 
+from calor.contained import protection
 from calor.desk.code.code_editor import CHANGED, WRONG, changed_lines
 from calor.errors import FirmwareError
 from calor.firmware.check import agreement
+from calor.firmware.controller import consent
+from calor.firmware.controller.own_source import in_hand, read_source
 from calor.firmware.run import chip
 from calor.firmware.sources.form import PLAIN, Form
 
@@ -135,6 +138,10 @@ def test_another_one_decides(desk: Desk, qtbot: Any, tmp_path: Any) -> None:
     lazy.write_text("class Law:\n    measured_celsius = 20.0\n    def step(self, reading, dt):\n        return 0.0\n")
     bad.write_text("class Law:\n    def step(self, reading, dt):\n        return float('nan')\n")
     room.panel.choose_controller(str(lazy))
+    qtbot.waitUntil(lambda: "has not been allowed" in window.notice.text.text(), timeout=30_000)
+    for path in (lazy, bad):
+        consent.allow(read_source(path))
+    desk.runs.simulate()
     qtbot.waitUntil(lambda: desk.runs.current.request.controller == str(lazy), timeout=30_000)
     assert (
         desk.runs.current.verdict != built_in
@@ -231,12 +238,15 @@ def test_a_law_of_ones_own_is_written_here(desk: Desk, qtbot: Any, tmp_path: Any
     assert own.is_saved
     own.editor.append("/* mine */\n")
     own.path.write_text(good + "/* theirs */\n")
-    qtbot.waitUntil(own.bar.isVisible, timeout=60_000)
-    assert "changed on disk, and here too" in own.asked.text() and [own] == room.unsaved()
+    qtbot.waitUntil(lambda: "changed on disk, and here too" in own.asked.text(), timeout=60_000)
+    assert own.bar.isVisible() and "from line" in own.asked.text() and [own] == room.unsaved()
     own.keep.click()
     assert "mine" in own.editor.text() and not own.is_saved
+    # seen before it is saved too, though nobody has said so yet
+    own._watcher.blockSignals(True)
     own.path.write_text(good + "/* theirs again */\n")
-    qtbot.waitUntil(own.bar.isVisible, timeout=60_000)
+    assert not own.save() and "theirs again" in own.path.read_text() and own.take.isVisible()
+    own._watcher.blockSignals(False)
     own.take.click()
     assert "theirs again" in own.editor.text() and own.is_saved
     # a small one in Python, in a second file
@@ -255,7 +265,10 @@ def test_a_law_of_ones_own_is_written_here(desk: Desk, qtbot: Any, tmp_path: Any
 def test_code_of_others_is_asked_about(desk: Desk, qtbot: Any, tmp_path: Any) -> None:
     """A design whose law is a file: nothing of it runs until it is allowed, a changed one is asked about again."""
     touched = tmp_path / "touched"
-    law = f"open({str(touched)!r}, 'w').close()\nclass Law:\n    def step(self, reading, dt):\n        return 0.5\n"
+    law = (
+        f"try:\n    open({str(touched)!r}, 'w').close()\nexcept OSError:\n    pass\n"
+        "class Law:\n    def step(self, reading, dt):\n        return 0.5\n"
+    )
     (tmp_path / "law.py").write_text(law)
     (tmp_path / "rig.toml").write_text(
         'name = "Rig"\n[setpoint]\ncelsius = 50\n[law]\nkind = "code"\nfile = "law.py"\n[drive]\nkind = "linear"\n'
@@ -275,11 +288,34 @@ def test_code_of_others_is_asked_about(desk: Desk, qtbot: Any, tmp_path: Any) ->
     assert room.isVisible() and own.allow.isVisible() and room.panel.controller.currentText() == "Your code, law.py"
     own.allow.click()
     qtbot.waitUntil(lambda: desk.runs.current is not None, timeout=30_000)
-    assert touched.exists() and desk.runs.current.trace.demand.mean() == pytest.approx(0.5) and window.notice.isHidden()
+    assert touched.exists() is not protection.found().files
+    assert desk.runs.current.trace.demand.mean() == pytest.approx(0.5) and window.notice.isHidden()
     own.path.write_text(law.replace("0.5", "0.7"))
     qtbot.waitUntil(lambda: own.allow.isVisible() and "0.7" in own.editor.text(), timeout=60_000)
-    assert desk.runs.current.trace.demand.mean() == pytest.approx(0.5)
+    qtbot.waitUntil(lambda: "has not been allowed" in window.notice.text.text(), timeout=60_000)
+    assert desk.runs.current is None or desk.runs.current.trace.demand.mean() == pytest.approx(0.5)
     assert "nothing is made of it" in room._files["nothing generated"]
+    # what is allowed is what is shown, though the file holds something else by then
+    own._watcher.blockSignals(True)
+    own.path.write_text(law.replace("0.5", "0.9"))
+    own.allow.click()
+    assert not consent.is_allowed(read_source(own.path)) and consent.is_allowed(own._source) is False
+    assert "0.9" in own.editor.text() and own.allow.isVisible()
+    assert consent.is_allowed(in_hand(own.path, law.replace("0.5", "0.7")))
+    # a file opened by hand is asked about too, before it decides and before it is made the law
+    other = tmp_path / "other.py"
+    other.write_text("class Law:\n    def step(self, reading, dt):\n        return 0.25\n")
+    room._open_own(other)
+    opened = room.own[str(other)]
+    assert opened.allow.isVisible() and "no network" in opened.asked.text()
+    opened.decide.click()
+    assert desk.runs.controller == "python"
+    opened.allow.click()
+    assert desk.runs.controller == str(other)
+    qtbot.waitUntil(
+        lambda: desk.runs.current is not None and desk.runs.current.request.controller == str(other), timeout=60_000
+    )
+    assert desk.runs.current.trace.demand.mean() == pytest.approx(0.25)
 
 
 @pytest.mark.parametrize(
@@ -295,6 +331,7 @@ def test_the_window_repaints_under_a_faulty_law(desk: Desk, qtbot: Any, tmp_path
     window = desk()
     law = tmp_path / "faulty.py"
     law.write_text(text)
+    consent.allow(read_source(law))
     beats: list[bool] = []
     timer = QTimer(window, interval=20)
     busy = window.desk.simulator.progress

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sys
 from pathlib import Path
 from typing import Any
 
@@ -32,6 +33,7 @@ def command(
     from calor import loop
     from calor.cli.progress import watched
     from calor.firmware.controller import consent
+    from calor.firmware.controller.own_source import is_own, read_source
     from calor.firmware.controller.seat import own_file, seated
     from calor.judge.verdict import report
     from calor.loop.simulate import steps_of
@@ -44,10 +46,16 @@ def command(
     chosen = chosen_trial(design, file, trial)
     law: Any = design.law
     if allow_code and law.kind == "code":
-        consent.allow(own_file(law))
-    with seated(design, seat) as taken, watched(steps_of(design, chosen)) as control:
+        consent.allow(read_source(own_file(law)))
+    named = read_source(Path(seat)) if is_own(seat) else None  # whoever names a file has agreed to what it holds now
+    with (
+        watched(steps_of(design, chosen)) as control,
+        seated(design, seat, control=control, consented=named) as taken,
+    ):
         trace = loop.run(design, chosen, control, taken)
     data = report(design, chosen, trace) | ({"with": seat} if seat != "python" else {})
+    if named is not None or law.kind == "code":
+        data |= _protection(str(named.path if named is not None else law.file))
     if csv is not None:
         write_csv(trace, csv)
     if keep_tuned is not None:
@@ -59,6 +67,16 @@ def command(
 
         print_report(data)
     return PASS if data["pass"] else FAIL
+
+
+def _protection(path: str) -> dict[str, Any]:
+    """What contained the code that decided; where something was open to it, a line says so."""
+    from calor.contained import protection
+
+    found = protection.found()
+    if not found.is_whole:
+        print(f"calor: {path}: {found.words}", file=sys.stderr)
+    return {"protection": found.name, "protection_text": found.words}
 
 
 def _keep(design: Any, file: Path, tunings: list[dict[str, Any]], place: Path) -> None:

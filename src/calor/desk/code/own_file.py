@@ -3,32 +3,24 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Any
 
 from PyQt6.QtCore import QFileSystemWatcher, Qt, QTimer, pyqtSignal
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QListWidget, QListWidgetItem, QPushButton, QVBoxLayout, QWidget
 
+from calor.contained import protection
 from calor.design.file import save_atomically
 from calor.desk.code.code_check import LawCheck
-from calor.desk.code.code_editor import CodeEditor
+from calor.desk.code.code_editor import CodeEditor, changed_lines
 from calor.desk.widgets import theme as look
 from calor.desk.widgets.fields import label, set_role
-from calor.errors import CalorError, FirmwareError, unreadable
+from calor.errors import CalorError, FirmwareError
 from calor.firmware.controller import consent
 from calor.firmware.controller.diagnostics import Diagnostic
+from calor.firmware.controller.own_source import in_hand, read_source
 
 LOOK_AFTER_MS = 500
 PROBLEMS_PX = 76
-WANTED = "your own controller code, in C (.c) or Python (.py)"
-
-
-def read_law(path: Path) -> str:
-    """The text of a law. Raises CalorError where it cannot be read."""
-    try:
-        return path.read_text(encoding="utf-8")
-    except OSError as error:
-        raise unreadable(CalorError, path, error, WANTED) from None
-    except UnicodeDecodeError as error:
-        raise CalorError(path, f"is not text in UTF-8 (byte {error.start + 1})", "", f"give {WANTED}") from None
 
 
 class OwnFile(QFrame):
@@ -46,7 +38,10 @@ class OwnFile(QFrame):
     def __init__(self, path: Path, from_design: bool = False) -> None:
         super().__init__()
         self.path, self._from_design = path, from_design
-        self._on_disk = read_law(path)
+        self._source = read_source(path)
+        """What was read of the file last: what is shown is this, until it is edited, and this is what is allowed."""
+        self._on_disk, self._disk = self._source.text, self._source
+        self._goes_on: Any = None
         self.editor, self.problems = CodeEditor(), QListWidget()
         self.editor.edit(path.name, self._on_disk)
         self.check = LawCheck()
@@ -123,12 +118,19 @@ class OwnFile(QFrame):
         self.changed.emit()
 
     def save(self) -> bool:
-        """Write the text to its file; what the user writes here is allowed to run. Whether it was written."""
+        """Write the text to its file; what the user writes here is allowed to run. Whether it was written.
+
+        Where others have written to the file since it was read, that is asked about first.
+        """
         text = self.editor.text()
         try:
+            if self.path.exists() and not self._is_as_read():
+                self.look_at_disk()
+                return False
             save_atomically(self.path, text)
+            self._source = in_hand(self.path, text)
             self._on_disk = text
-            consent.allow(self.path)
+            consent.allow(self._source)
         except OSError as error:
             self._ask(f"{self.path.name} cannot be written ({error.strerror or error}); it is kept here.", [])
             return False
@@ -141,13 +143,28 @@ class OwnFile(QFrame):
         self.saved.emit(str(self.path))
         return True
 
+    def _is_as_read(self) -> bool:
+        """Whether the file still holds what was read of it."""
+        try:
+            return read_source(self.path).digest == self._source.digest
+        except CalorError:
+            return True
+
     def _decide(self) -> None:
-        if self.is_saved or self.save():
-            self.decides.emit(str(self.path))
+        self._when_allowed(self.decides)
 
     def _make_law(self) -> None:
-        if self.is_saved or self.save():
-            self.taken.emit(str(self.path))
+        self._when_allowed(self.taken)
+
+    def _when_allowed(self, signal: Any) -> None:
+        """Go on with a file that is saved and allowed; where it is not allowed yet, once it is."""
+        if not (self.is_saved or self.save()):
+            return
+        if consent.is_allowed(self._source):
+            signal.emit(str(self.path))
+            return
+        self._goes_on = signal
+        self._ask_consent()
 
     def _show_state(self) -> None:
         errors = sum(item.is_error for item in self.diagnostics)
@@ -201,17 +218,20 @@ class OwnFile(QFrame):
         """Take what others wrote to the file; where both have changed, ask."""
         self._watch_again()
         try:
-            text = read_law(self.path)
+            source = read_source(self.path)
+            text = source.text
         except CalorError as error:
             self._ask(f"{error}. Your text is kept here.", [])
             return
-        if text == self._on_disk:
+        if source.digest == self._source.digest:
             return
         if not self.is_saved and text != self.editor.text():
-            self._disk_text = text
-            self._ask(f"{self.path.name} was changed on disk, and here too.", [self.take, self.keep])
+            self._disk = source
+            lines = changed_lines(self.editor.text(), text)
+            where = f"; {len(lines)} of its lines are not in yours, from line {lines[0] + 1} on" if lines else ""
+            self._ask(f"{self.path.name} was changed on disk, and here too{where}.", [self.take, self.keep])
             return
-        self._on_disk = text
+        self._source, self._on_disk = source, text
         self.editor.replace_text(text)
         self._ask_consent()
         self._show_state()
@@ -219,7 +239,7 @@ class OwnFile(QFrame):
         self.saved.emit(str(self.path))
 
     def _take_disk(self) -> None:
-        self._on_disk = self._disk_text
+        self._source, self._on_disk = self._disk, self._disk.text
         self.editor.replace_text(self._on_disk)
         self.bar.hide()
         self._ask_consent()
@@ -227,7 +247,7 @@ class OwnFile(QFrame):
         self.changed.emit()
 
     def _keep_mine(self) -> None:
-        self._on_disk = self._disk_text
+        self._source, self._on_disk = self._disk, self._disk.text
         self.bar.hide()
         self._show_state()
         self.changed.emit()
@@ -239,20 +259,32 @@ class OwnFile(QFrame):
         self.bar.show()
 
     def _ask_consent(self) -> None:
-        """Code that a design names is allowed by whoever reads it here."""
-        if self._from_design and not consent.is_allowed(self.path):
-            self._ask(
-                "This code came with the design and has not been allowed to run here. Read it first.", [self.allow]
-            )
+        """Code that has not been allowed is, by whoever reads it here; what holds it then is said beside."""
+        if consent.is_allowed(self._source):
+            return
+        came = "came with the design and " if self._from_design else ""
+        self._ask(
+            f"This code {came}has not been allowed to run here. Read it first. Once allowed it runs"
+            f" {protection.found().words}.",
+            [self.allow],
+        )
 
     def _allow(self) -> None:
+        """Allow what is shown, not what the file holds by now."""
+        if not self.is_saved:
+            self.save()
+            return
         try:
-            consent.allow(self.path)
+            consent.allow(self._source)
         except FirmwareError as error:
             self._ask(str(error), [])
             return
         self.bar.hide()
         self.saved.emit(str(self.path))
+        goes_on, self._goes_on = self._goes_on, None
+        if goes_on is not None:
+            goes_on.emit(str(self.path))
+        self.look_at_disk()
 
     def close_down(self) -> None:
         """End what is being looked through."""

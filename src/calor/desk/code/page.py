@@ -30,9 +30,11 @@ from calor.desk.state.desk import Desk
 from calor.desk.widgets import theme as look
 from calor.desk.widgets.fields import label, set_role
 from calor.desk.widgets.keys import shortcut
+from calor.desk.widgets.places import place_for
 from calor.desk.widgets.words import FORMS
 from calor.errors import CalorError
 from calor.firmware.controller import consent
+from calor.firmware.controller.own_source import in_hand
 from calor.firmware.sources.form import PLAIN, Form, form_of
 from calor.law.code import Code
 
@@ -235,14 +237,12 @@ class CodePage(Page):
         if not kind:
             name, _ = QFileDialog.getOpenFileName(self, "Your own controller code", start, LAWS)
         else:
-            name, _ = QFileDialog.getSaveFileName(self, "Where to keep the law", f"{start}/my_law.{kind}", f"*.{kind}")
-        if not name:
+            path = place_for(self, "Where to keep the code", f"{start}/my_law.{kind}", f"*.{kind}", f".{kind}")
+            if path is not None:
+                self.start_law(path)
             return
-        path = Path(name)
-        if kind:
-            self.start_law(path if path.suffix == f".{kind}" else path.with_suffix(f".{kind}"))
-        else:
-            self._open_own(path)
+        if name:
+            self._open_own(Path(name))
 
     def start_law(self, path: Path) -> None:
         """Write a law to start from into a file, in the language of its name, and open it."""
@@ -251,7 +251,7 @@ class CodePage(Page):
         try:
             text = (start_in_c if path.suffix == ".c" else start_in_python)(self._desk.document.design)
             save_atomically(path, text)
-            consent.allow(path)
+            consent.allow(in_hand(path, text))
         except CalorError as error:
             self._desk.say("error", str(error))
             return
@@ -288,12 +288,7 @@ class CodePage(Page):
             self._desk.runs.simulate()
 
     def _take(self, path: Path) -> None:
-        """Make a file of one's own the design's law: whoever does has agreed to run it."""
-        try:
-            consent.allow(path)
-        except CalorError as error:
-            self._desk.say("error", str(error))
-            return
+        """Make a file of one's own the design's law, which is allowed to run by now."""
         self._desk.runs.take_law(path)
         self.panel.fill_controllers()
 

@@ -270,7 +270,7 @@ class Simulator(QObject):
         from calor.log.compare import compare
 
         began_s = time.perf_counter()
-        with seated(request.design, request.controller) as seat:
+        with seated(request.design, request.controller, control=self._control) as seat:
             trace = loop.run(request.design, request.trial, self._control, seat)
         took_s = time.perf_counter() - began_s
         replayed, comparison = None, {}

@@ -3,11 +3,10 @@
 from __future__ import annotations
 
 from functools import partial
-from pathlib import Path
 from typing import Any
 
 import numpy as np
-from PyQt6.QtWidgets import QFileDialog, QHBoxLayout, QProgressBar, QPushButton, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QProgressBar, QPushButton, QVBoxLayout, QWidget
 
 from calor.desk.room import Page
 from calor.desk.state.desk import Desk
@@ -24,6 +23,7 @@ from calor.desk.widgets import theme as look
 from calor.desk.widgets.chart import Chart, padded
 from calor.desk.widgets.fields import Segments, label
 from calor.desk.widgets.painting import Curve
+from calor.desk.widgets.places import place_for
 from calor.tune.choices import what_of
 from calor.tune.report import best, switching_data
 from calor.tune.rules import BY_NAME
@@ -151,9 +151,9 @@ class TunePage(Page):
         self._show_pictures()
 
     def _ask_sheet(self, row: Candidate) -> None:
-        name, _ = QFileDialog.getSaveFileName(self, "Panel controller's settings", "settings.html", "Pages (*.html)")
-        if name:
-            taking.write_sheet(self._desk, row, Path(name))
+        path = place_for(self, "Panel controller's settings", "settings.html", "Pages (*.html)", ".html")
+        if path is not None:
+            taking.write_sheet(self._desk, row, path)
 
     # ---- the two pictures under the table
 

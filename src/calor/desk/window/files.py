@@ -5,11 +5,12 @@ from __future__ import annotations
 from collections.abc import Callable
 from pathlib import Path
 
-from PyQt6.QtCore import QObject
+from PyQt6.QtCore import QObject, Qt
 from PyQt6.QtWidgets import QFileDialog, QMessageBox, QWidget
 
 from calor.demo import DEMOS, STARTER
 from calor.desk.state.desk import Desk
+from calor.desk.widgets.places import place_for
 
 DESIGN_FILTER = "Designs (*.toml);;All files (*)"
 
@@ -29,6 +30,7 @@ class Files(QObject):
         """Ask about the unsaved changes of something; False where the user wants to stay."""
         box = QMessageBox(self._window)
         box.setWindowTitle("Unsaved changes")
+        box.setTextFormat(Qt.TextFormat.PlainText)  # a design may be called anything
         box.setText(f"{name} has changes that are not saved.")
         save = box.addButton("Save", QMessageBox.ButtonRole.AcceptRole)
         drop = box.addButton("Do not save", QMessageBox.ButtonRole.DestructiveRole)
@@ -73,8 +75,5 @@ class Files(QObject):
         from calor.firmware.sources.templating import c_name
 
         start = self._desk.document.path or Path.home() / f"{c_name(self._desk.document.design.name)}.toml"
-        name, _ = QFileDialog.getSaveFileName(self._window, "Save the design as", str(start), DESIGN_FILTER)
-        if not name:
-            return False
-        path = Path(name)
-        return self._desk.document.save(path if path.suffix else path.with_suffix(".toml"))
+        path = place_for(self._window, "Save the design as", str(start), DESIGN_FILTER, ".toml")
+        return path is not None and self._desk.document.save(path)

@@ -3,22 +3,22 @@
 from __future__ import annotations
 
 import ast
+import importlib.util
 import re
-import subprocess
+import sys
 import tempfile
 import warnings
 from pathlib import Path
 from typing import NamedTuple
 
-from calor.compiled.compiler import environment
+from calor.errors import FirmwareError
+from calor.firmware.controller.own_build import compiled
 from calor.firmware.controller.own_code import HEADER
-from calor.firmware.run import host
+from calor.firmware.controller.own_source import taken_in
 
 _LINE = re.compile(
     r"^(?P<file>[^:\n]+):(?P<line>\d+):(?:(?P<column>\d+):)? (?:fatal )?(?P<kind>error|warning): (?P<text>.*)$"
 )
-LONGEST_S = 20.0
-FLAGS = ("-std=c99", "-ffp-contract=off", "-Wall", "-Wextra", "-c", "-o", "law.o")
 
 
 class Diagnostic(NamedTuple):
@@ -39,26 +39,27 @@ def diagnose(name: str, text: str) -> list[Diagnostic]:
 
 
 def _of_c(name: str, text: str) -> list[Diagnostic]:
+    refused = taken_in(text)
+    if refused:  # before any compiler sees it
+        return [Diagnostic(item.line, 1, True, item.rule) for item in refused]
     with tempfile.TemporaryDirectory() as place:
-        folder, file_name = Path(place), Path(name).name
+        folder, file_name = Path(place).resolve(), Path(name).name
         (folder / "calor_law.h").write_text(HEADER)
-        (folder / file_name).write_text(text)
-        command = [*host.compiler(), *FLAGS, file_name]
+        (folder / file_name).write_text(text, encoding="utf-8", errors="replace")
         try:
-            result = subprocess.run(
-                command, capture_output=True, text=True, check=False, cwd=folder, timeout=LONGEST_S, errors="replace",
-                env={**environment(), "LC_ALL": "C"},
-            )  # fmt: skip
-        except subprocess.TimeoutExpired:
-            return [Diagnostic(1, 1, True, f"the compiler did not end within {LONGEST_S:g} s")]
+            result = compiled(text, ["-Wall", "-Wextra", "-fsyntax-only", f"./{file_name}"], folder)
+        except FirmwareError as error:
+            if error.remedy:  # there is no compiler
+                raise
+            return [Diagnostic(1, 1, True, str(error))]
     diagnostics = []
-    for line in result.stderr.splitlines():
+    for line in result.said.splitlines():
         match = _LINE.match(line)
         if match is not None:
             at = int(match["line"]) if Path(match["file"]).name == file_name else 1
             diagnostics.append(Diagnostic(at, int(match["column"] or 1), match["kind"] == "error", match["text"]))
-    if result.returncode != 0 and not any(item.is_error for item in diagnostics):
-        diagnostics.append(Diagnostic(1, 1, True, (result.stderr.strip().splitlines() or ["it does not build"])[0]))
+    if not result.is_whole and not any(item.is_error for item in diagnostics):
+        diagnostics.append(Diagnostic(1, 1, True, (result.said.strip().splitlines() or ["it does not build"])[0]))
     if not diagnostics and not re.search(r"\bvoid\s+calor_law\s*\([^;{]*\)\s*\{", text):
         diagnostics.append(
             Diagnostic(1, 1, True, "defines no function void calor_law(in, out), which is what is called")
@@ -74,9 +75,10 @@ def _of_python(text: str) -> list[Diagnostic]:
             compile(tree, "law", "exec")
     except SyntaxError as error:
         return [Diagnostic(error.lineno or 1, error.offset or 1, True, error.msg)]
-    except ValueError as error:  # a null character in the text
-        return [Diagnostic(1, 1, True, str(error))]
+    except (ValueError, RecursionError, MemoryError) as error:  # a null character in the text; nested too deeply
+        return [Diagnostic(1, 1, True, str(error) or "is nested too deeply")]
     diagnostics = [Diagnostic(item.lineno or 1, 1, False, str(item.message)) for item in warned]
+    diagnostics += _strangers(tree)
     law = next((node for node in tree.body if isinstance(node, ast.ClassDef) and node.name == "Law"), None)
     if law is None:
         return [*diagnostics, Diagnostic(1, 1, True, "defines no class Law, which is what is run")]
@@ -87,3 +89,31 @@ def _of_python(text: str) -> list[Diagnostic]:
         rule = f"step takes {len(step.args.args)} parameters; it is called as step(self, reading, dt)"
         diagnostics.append(Diagnostic(step.lineno, step.col_offset + 1, True, rule))
     return diagnostics
+
+
+def _strangers(tree: ast.Module) -> list[Diagnostic]:
+    """Imports that will not be found: what lies beside the file is not looked at."""
+    strangers = []
+    tries = (node for node in ast.walk(tree) if isinstance(node, ast.Try))
+    may_fail = {id(inner) for node in tries for line in node.body for inner in ast.walk(line)}
+    for node in ast.walk(tree):
+        if id(node) in may_fail:
+            continue
+        if not isinstance(node, ast.Import | ast.ImportFrom):
+            continue
+        names = [alias.name for alias in node.names]
+        if isinstance(node, ast.ImportFrom):
+            names = [node.module or ""] if not node.level else ["."]
+        for name in names:
+            root = name.split(".")[0]
+            if root not in sys.stdlib_module_names and (not root or not _is_installed(root)):
+                rule = f"import {name}: controller code is one file; it imports the standard library and packages"
+                strangers.append(Diagnostic(node.lineno, node.col_offset + 1, True, rule))
+    return strangers
+
+
+def _is_installed(root: str) -> bool:
+    try:
+        return importlib.util.find_spec(root) is not None
+    except (ImportError, ValueError):
+        return False

@@ -1,8 +1,8 @@
-"""A law of the user's own, in C or Python, in the seat of the built-in one: always in a process of its own.
+"""Controller code of the user's own in the seat of the built-in law: always in a contained process of its own.
 
-It may crash, hang, eat memory or answer nonsense: each is named, with the step and its input, and nothing else is hurt.
-The process is asked over a pair of pipes: five floats for a temperature, four demands and flags. To start afresh it is
-started afresh.
+It may crash, hang, eat memory, print without end or answer nonsense: each is named, with the step and its input, and
+nothing else is hurt. The process is asked over a pair of pipes that are not its standard ones: five floats for a
+temperature, four demands and flags. To start afresh it is started afresh.
 
 C: a file that includes "calor_law.h" and defines `void calor_law(const calor_law_input *in, calor_law_output *out)`.
 Python: a file with a class `Law` and in it `step(self, reading, dt)`, which returns a demand, or a list of them.
@@ -12,12 +12,7 @@ from __future__ import annotations
 
 import ctypes
 import math
-import os
-import resource
-import select
-import signal
 import struct
-import subprocess
 import sys
 import tempfile
 from collections.abc import Iterator
@@ -26,17 +21,17 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
+import numpy.typing as npt
 
 from calor.design.model import Design
-from calor.errors import FirmwareError, unreadable
-from calor.firmware.run import host
+from calor.errors import FirmwareError
+from calor.firmware.controller.own_build import compiled
+from calor.firmware.controller.own_process import OwnProcess, Trouble
+from calor.firmware.controller.own_source import OwnSource
 from calor.law.outputs import MOST_OUTPUTS
-from calor.loop import answer_row
+from calor.loop import Stopped, answer_row
 from calor.loop.seat import GIVEN, Seat, seat_of
 
-LONGEST_ANSWER_S = 1.5
-MOST_MEMORY_BYTES = 512 * 2**20
-ANSWER_BYTES = 24
 FAULT, CUT_OUT = 1, 2
 
 HEADER = """\
@@ -69,6 +64,7 @@ _C_RUNNER = """\
 #include "calor_law.h"
 #include <stdio.h>
 #include <stdlib.h>
+#include <unistd.h>
 
 void *__real_malloc(size_t size);
 void *__real_calloc(size_t count, size_t size);
@@ -97,13 +93,30 @@ void *__wrap_realloc(void *old, size_t size)
     return had(__real_realloc(old, size), size);
 }
 
-int main(void)
+static int whole(int from, int to, void *data, size_t size)
 {
+    size_t done = 0u;
+    while (done < size) {
+        const ssize_t part = from >= 0 ? read(from, (char *)data + done, size - done)
+                                       : write(to, (const char *)data + done, size - done);
+        if (part <= 0) {
+            return 0;
+        }
+        done += (size_t)part;
+    }
+    return 1;
+}
+
+int main(int count, char **words)
+{
+    const int asked = count > 2 ? atoi(words[1]) : -1;
+    const int answers = count > 2 ? atoi(words[2]) : -1;
     calor_law_input in;
-    while (fread(&in, sizeof in, 1, stdin) == 1) {
+    setvbuf(stdout, NULL, _IOLBF, 0);
+    while (whole(asked, -1, &in, sizeof in)) {
         calor_law_output out = {0};
         calor_law(&in, &out);
-        if (fwrite(&out, sizeof out, 1, stdout) != 1 || fflush(stdout) != 0) {
+        if (!whole(-1, answers, &out, sizeof out)) {
             return 1;
         }
     }
@@ -111,91 +124,60 @@ int main(void)
 }
 """
 _PYTHON_RUNNER = """\
-import importlib.util, struct, sys
-out = sys.stdout.buffer
-sys.stdout = sys.stderr
-spec = importlib.util.spec_from_file_location("own_law", sys.argv[1])
-module = importlib.util.module_from_spec(spec)
-spec.loader.exec_module(module)
+import linecache, os, struct, sys, types
+asked, answers = int(sys.argv[1]), int(sys.argv[2])
+with open(sys.argv[3], encoding="utf-8") as file:
+    text = file.read()
+name = sys.argv[4]
+linecache.cache[name] = (len(text), None, text.splitlines(True), name)
+module = sys.modules["own_law"] = types.ModuleType("own_law")
+exec(compile(text, name, "exec", dont_inherit=True), module.__dict__)
 law = module.Law()
 while True:
-    data = sys.stdin.buffer.read(20)
-    if len(data) < 20:
-        break
+    data = b""
+    while len(data) < 20:
+        part = os.read(asked, 20 - len(data))
+        if not part:
+            sys.exit(0)
+        data += part
     reading, law.setpoint_celsius, law.other_celsius, law.hand_output, dt = struct.unpack("5f", data)
     answer = law.step(reading, dt)
     demands = list(answer) if isinstance(answer, (list, tuple)) else [answer]
     measured = getattr(law, "measured_celsius", reading)
-    out.write(struct.pack("5fI", measured, *(demands + [0.0] * 4)[:4], int(getattr(law, "flags", 0)) & 3))
-    out.flush()
+    os.write(answers, struct.pack("5fI", measured, *(demands + [0.0] * 4)[:4], int(getattr(law, "flags", 0)) & 3))
 """
 
 
-def is_own(name: str) -> bool:
-    """Whether a name is a file of the user's own controller code."""
-    return name.endswith((".c", ".py"))
-
-
 class OwnLaw:
-    """One law in its process."""
+    """One law in its process; `control` is that of the run it decides in."""
 
-    def __init__(self, path: Path, design: Design, folder: Path) -> None:
-        self.path, self._design = path, design
-        self._said = folder / "said.txt"
-        self._process: subprocess.Popen[bytes] | None = None
+    def __init__(
+        self, source: OwnSource, design: Design, folder: Path, control: npt.NDArray[np.int64] | None = None
+    ) -> None:
+        self._source, self._design = source, design
         self._step = 0
         self.trouble: FirmwareError | None = None
-        if not path.is_file():
-            error = FileNotFoundError()
-            raise unreadable(FirmwareError, path, error, "your own controller code, in C (.c) or Python (.py)")
-        self._command = self._built_c(folder) if path.suffix == ".c" else self._python(folder)
-
-    def _built_c(self, folder: Path) -> list[str]:
-        (folder / "calor_law.h").write_text(HEADER)
-        (folder / "runner.c").write_text(_C_RUNNER)
-        program = folder / "law"
-        command = [
-            *host.compiler(), "-std=c99", "-O1", "-g", "-ffp-contract=off", "-Wall", "-I", str(folder), str(self.path),
-            str(folder / "runner.c"), "-o", str(program), "-lm", "-Wl,--wrap=malloc,--wrap=calloc,--wrap=realloc",
-        ]  # fmt: skip
-        result = subprocess.run(command, capture_output=True, text=True, check=False)
-        if result.returncode != 0:
-            lines = [line for line in result.stderr.splitlines() if "error" in line or "undefined" in line]
-            raise FirmwareError("", (lines or result.stderr.splitlines() or ["it does not build"])[0])
-        return [str(program)]
-
-    def _python(self, folder: Path) -> list[str]:
-        (folder / "runner.py").write_text(_PYTHON_RUNNER)
-        return [sys.executable, "-I", str(folder / "runner.py"), str(self.path.absolute())]
-
-    def _begin(self) -> None:
-        self.end()
-        with self._said.open("wb") as said:
-            self._process = subprocess.Popen(
-                self._command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=said, bufsize=0
-            )
-        # before it has read its first input it has had no time to take much
-        for limit, most in ((resource.RLIMIT_AS, MOST_MEMORY_BYTES), (resource.RLIMIT_CORE, 0)):
-            resource.prlimit(self._process.pid, limit, (most, most))
+        code, self._own = folder / "code", folder / "own"
+        code.mkdir()
+        self._own.mkdir()
+        command = _built_c(source, code) if source.is_c else _python(source, code)
+        self._process = OwnProcess(command, code, self._own, control)
 
     def end(self) -> None:
         """End the process, if there is one."""
-        if self._process is not None:
-            self._process.kill()
-            self._process.wait()
-            for pipe in (self._process.stdin, self._process.stdout):
-                if pipe is not None:
-                    pipe.close()
-            self._process = None
+        self._process.end()
 
     def answer(self, given: tuple[float, ...]) -> bytes:
-        """The row for one step's inputs. After trouble there is no other answer than nothing."""
+        """The row for one step's inputs. Raises FirmwareError with what went wrong."""
         counts, other, hand, put_in, restart, _tune = given
-        if self._process is None or restart > 0.0:
-            self._begin()
         setpoint = self._design.setpoint.celsius if math.isnan(put_in) else put_in
         asked = struct.pack("5f", counts, setpoint, other, hand, float(self._design.law.period_s))
-        data = self._ask(asked, counts)
+        try:
+            if restart > 0.0 or not self._process.is_there:
+                self._process.begin()
+            data = self._process.ask(asked)
+        except Trouble as trouble:
+            raise self._named(str(trouble), counts) from None
         measured, *demands, flags = struct.unpack("5fI", data)
         for demand in demands[: len(self._design.outputs)]:
             if math.isnan(demand):
@@ -210,50 +192,47 @@ class OwnLaw:
         answer_row.demands(row[None])[0] = demands
         return row.tobytes()
 
-    def _ask(self, asked: bytes, counts: float) -> bytes:
-        process = self._process
-        if process is None or process.stdin is None or process.stdout is None:
-            raise self._named("is not there", counts)
-        data = b""
-        try:
-            process.stdin.write(asked)
-            while len(data) < ANSWER_BYTES:
-                ready, _, _ = select.select([process.stdout], [], [], LONGEST_ANSWER_S)
-                if not ready:
-                    raise self._named(f"did not answer within {LONGEST_ANSWER_S:g} s and was stopped", counts)
-                part = os.read(process.stdout.fileno(), ANSWER_BYTES - len(data))
-                if not part:
-                    raise self._named(self._how_it_ended(process), counts)
-                data += part
-        except BrokenPipeError:
-            raise self._named(self._how_it_ended(process), counts) from None
-        return data
-
-    def _how_it_ended(self, process: subprocess.Popen[bytes]) -> str:
-        code = process.wait()
-        said = self._said.read_text(errors="replace").strip().splitlines()
-        if any("MemoryError" in line or "no more memory" in line for line in said):
-            return f"wanted more than {MOST_MEMORY_BYTES // 2**20} MiB of memory"
-        if code < 0:
-            name = signal.Signals(-code).name
-            words = {
-                "SIGSEGV": "crashed: it touched memory that is not its own", "SIGABRT": "crashed: it gave up",
-                "SIGFPE": "crashed: a whole number divided by 0", "SIGKILL": "was ended by the system",
-            }  # fmt: skip
-            return f"{words.get(name, 'crashed')} ({name})"
-        return f"ended by itself with code {code}" + (f": {said[-1]}" if said else "")
-
     def _named(self, what: str, counts: float) -> FirmwareError:
         time_s = self._step * float(self._design.law.period_s)
-        return FirmwareError(self.path, f"{what}, at step {self._step} ({time_s:g} s, reading {counts:g})")
+        return FirmwareError(self._source.path, f"{what}, at step {self._step} ({time_s:g} s, reading {counts:g})")
+
+
+def _built_c(source: OwnSource, folder: Path) -> list[str]:
+    """The program of a C file. Raises FirmwareError with the compiler's first error."""
+    name = source.path.name if source.path.name != "calor_runner.c" else "law.c"
+    (folder / "calor_law.h").write_text(HEADER)
+    (folder / "calor_runner.c").write_text(_C_RUNNER)
+    (folder / name).write_bytes(source.data)
+    arguments = [
+        "-O1", "-g", "-Wall", f"./{name}", "calor_runner.c", "-o", "law", "-lm",
+        "-Wl,--wrap=malloc,--wrap=calloc,--wrap=realloc",
+    ]  # fmt: skip
+    try:
+        result = compiled(source.text, arguments, folder)
+    except FirmwareError as error:
+        raise FirmwareError(source.path, error.rule, error.received, error.remedy) from None
+    if not result.is_whole:
+        lines = [line for line in result.said.splitlines() if "error" in line or "undefined" in line]
+        first = (lines or result.said.splitlines() or ["it does not build"])[0]
+        raise FirmwareError("", first.removeprefix("./"))
+    return [str(folder / "law")]
+
+
+def _python(source: OwnSource, folder: Path) -> list[str]:
+    """The program of a Python file: its text as it was read. Raises FirmwareError where that is none."""
+    (folder / "runner.py").write_text(_PYTHON_RUNNER)
+    (folder / "law.py").write_text(source.text, encoding="utf-8")
+    return [sys.executable, "-I", "-B", str(folder / "runner.py"), str(folder / "law.py"), str(source.path)]
 
 
 @contextmanager
-def own_law_seated(design: Design, path: Path) -> Iterator[Seat]:
-    """The seat that a law of the user's own takes. Raises FirmwareError with what went wrong, when the run has
-    ended."""
+def own_law_seated(design: Design, source: OwnSource, control: npt.NDArray[np.int64] | None = None) -> Iterator[Seat]:
+    """The seat that controller code of the user's own takes in a run with this `control`.
+
+    Raises FirmwareError with what went wrong, Stopped where it was asked to stop, when the run has ended.
+    """
     with tempfile.TemporaryDirectory() as place:
-        law = OwnLaw(path, design, Path(place))
+        law = OwnLaw(source, design, Path(place).resolve(), control)
 
         @ctypes.CFUNCTYPE(None, ctypes.c_void_p, ctypes.c_void_p, ctypes.c_void_p)  # type: ignore[untyped-decorator, unused-ignore]
         def step(state: Any, given: Any, row: Any) -> None:
@@ -274,4 +253,4 @@ def own_law_seated(design: Design, path: Path) -> Iterator[Seat]:
         finally:
             law.end()
         if law.trouble is not None:
-            raise law.trouble
+            raise law.trouble if control is None or not control[0] else Stopped

@@ -9,11 +9,15 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
+import numpy as np
+import numpy.typing as npt
+
 from calor.design.model import Design
 from calor.errors import FirmwareError
 from calor.firmware.controller import consent
 from calor.firmware.controller.names import BUILT_IN
-from calor.firmware.controller.own_code import is_own, own_law_seated
+from calor.firmware.controller.own_code import own_law_seated
+from calor.firmware.controller.own_source import OwnSource, is_own, read_source
 from calor.firmware.run import chip, host
 from calor.firmware.run.adapter import seat_code
 from calor.firmware.run.exchange import row_width
@@ -56,16 +60,23 @@ def own_file(law: Code) -> Path:
 
 
 @contextmanager
-def seated(design: Design, name: str, form: Form = PLAIN) -> Iterator[Seat | None]:
-    """The seat that the program called `name` takes, as long as it is needed; None for the built-in law. `form` is how
-    the C on the host computes.
+def seated(
+    design: Design,
+    name: str,
+    form: Form = PLAIN,
+    control: npt.NDArray[np.int64] | None = None,
+    consented: OwnSource | None = None,
+) -> Iterator[Seat | None]:
+    """The seat that the program called `name` takes, as long as it is needed; None for the built-in law.
 
+    `form` is how the C on the host computes; `control` that of the run, by which controller code of the user's own is
+    stopped too; `consented` such code that the user has just named, and that needs no other consent.
     Raises FirmwareError where it is not known, or cannot be built.
     """
     if name == BUILT_IN and isinstance(design.law, Code):
-        path = own_file(design.law)
-        consent.check(path)
-        with own_law_seated(design, path) as seat:
+        source = read_source(own_file(design.law))
+        consent.check(source)
+        with own_law_seated(design, source, control) as seat:
             yield seat
     elif name == BUILT_IN:
         yield None
@@ -77,7 +88,10 @@ def seated(design: Design, name: str, form: Form = PLAIN) -> Iterator[Seat | Non
         address = ctypes.cast(library.calor_step, ctypes.c_void_p).value or 0
         yield seat_of(address, ctypes.addressof(state))
     elif is_own(name):
-        with own_law_seated(design, Path(name)) as seat:
+        source = consented if consented is not None else read_source(Path(name))
+        if consented is None:
+            consent.check(source)
+        with own_law_seated(design, source, control) as seat:
             yield seat
     elif name in chip.found_targets():
         yield from _on_chip(design, chip.found_targets()[name])

@@ -1,0 +1,42 @@
+"""Asking where to write a file: the ending is added before the question whether one there may be replaced."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QFileDialog, QMessageBox, QWidget
+
+
+def place_for(window: QWidget | None, title: str, start: str, kinds: str, ending: str) -> Path | None:
+    """Where to write, with its ending; None where the user goes back.
+
+    The dialog asks about a file of the name as it was typed; about one of the name with its ending it is asked here.
+    """
+    name, _ = QFileDialog.getSaveFileName(window, title, start, kinds)
+    if not name:
+        return None
+    path = Path(name)
+    if path.suffix.lower() == ending:
+        return path
+    path = path.with_name(path.name + ending)
+    return path if not path.exists() or may_replace(window, path) else None
+
+
+def may_replace(window: QWidget | None, path: Path, what: str = "") -> bool:
+    """Ask whether what is there may be replaced."""
+    return asked(window, "Replace", f"{path.name} is there already{what}.", "Replace it")
+
+
+def asked(window: QWidget | None, title: str, text: str, action: str) -> bool:
+    """Ask before something is done that cannot be undone; going back is what Return and Escape do."""
+    box = QMessageBox(window)
+    box.setWindowTitle(title)
+    box.setTextFormat(Qt.TextFormat.PlainText)  # names of files may look like markup
+    box.setText(text)
+    do = box.addButton(action, QMessageBox.ButtonRole.DestructiveRole)
+    stay = box.addButton("Go back", QMessageBox.ButtonRole.RejectRole)
+    box.setDefaultButton(stay)
+    box.setEscapeButton(stay)
+    box.exec()
+    return box.clickedButton() is do
