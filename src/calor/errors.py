@@ -4,6 +4,7 @@ CalorError
 ├── DesignError      a design file that cannot be used; `problems` holds every one found
 ├── LogError         a recorded run that cannot be read
 └── FirmwareError    sources that cannot be generated or built
+    ├── StrangersError  a folder to write into that holds what Calor did not write
     └── ConsentError    code that a design names, and that nobody here has allowed
 """
 
@@ -78,6 +79,18 @@ class LogError(CalorError):
 
 class FirmwareError(CalorError):
     """Sources that cannot be generated, built or run."""
+
+
+class StrangersError(FirmwareError):
+    """A folder to write into that holds what Calor did not write: `names`."""
+
+    def __init__(self, folder: Path, names: list[str]) -> None:
+        self.names = names
+        shown_names = ", ".join(names[:4]) + (f" and {len(names) - 4} more" if len(names) > 4 else "")
+        super().__init__(
+            folder, f"holds {shown_names}, which Calor did not write or which was changed since", "",
+            "choose another folder, or --force to write there all the same",
+        )  # fmt: skip
 
 
 class ConsentError(FirmwareError):

@@ -23,6 +23,7 @@ from calor.design.ranges import usual_range
 from calor.design.reference import design_file_reference
 from calor.design.trial import Limits, Trial
 from calor.errors import DesignError
+from calor.files import save_atomically
 from calor.law.alarm import Alarm
 from calor.law.guard import Guard
 from calor.sense.adc import Adc
@@ -192,11 +193,11 @@ def test_save_is_atomic(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None
     target.chmod(0o640)
     link = tmp_path / "link.toml"
     link.symlink_to(target)
-    file.save_atomically(link, "new")
+    save_atomically(link, "new")
     assert target.read_text() == "new" and link.is_symlink() and target.stat().st_mode & 0o777 == 0o640
     monkeypatch.setattr(os, "fsync", lambda _: (_ for _ in ()).throw(OSError(28, "No space left on device")))
     with pytest.raises(OSError, match="No space"):
-        file.save_atomically(target, "half")
+        save_atomically(target, "half")
     assert target.read_text() == "new" and sorted(p.name for p in tmp_path.iterdir()) == ["a.toml", "link.toml"]
 
 

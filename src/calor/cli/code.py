@@ -9,6 +9,7 @@ import typer
 
 from calor.cli.common import AS_JSON, DESIGN_FILE, open_design, print_json
 from calor.cli.exit_codes import FAIL, PASS
+from calor.cli.outputs import FORCE
 from calor.errors import CalorError
 
 HELP = "Write the C99 sources of the thermostat, or check them on the host and on emulated chips."
@@ -26,13 +27,14 @@ def command(
     check: bool = typer.Option(False, "--check", help="Build, run all trials' inputs, compare; exit 1 if not."),
     target: str = typer.Option("", "--target", metavar="NAME", help="With --check: only this chip, or host."),
     clock_hz: float = typer.Option(None, "--clock-hz", help="With --check: for the share of a control step."),
+    force: bool = FORCE,
     as_json: bool = AS_JSON,
 ) -> int:
     if out is None and not check:
         raise CalorError("calor code", "give --out DIR for the sources, or --check to build and compare them")
     data: dict[str, Any] = {}
     if out is not None:
-        data |= write(file, out, prefix, fixed, table, constant)
+        data |= write(file, out, prefix, fixed, table, constant, force)
     if check:
         data |= checked(file, target, clock_hz, fixed, table, constant)
     if as_json:
@@ -45,7 +47,9 @@ def command(
     return PASS if data.get("pass", True) else FAIL
 
 
-def write(file: Path, out: Path, prefix: str, fixed: bool, table: bool, constant: bool) -> dict[str, Any]:
+def write(
+    file: Path, out: Path, prefix: str, fixed: bool, table: bool, constant: bool, force: bool = False
+) -> dict[str, Any]:
     """Write the sources of a design into a folder: what was written, and what is stated of it. Raises CalorError."""
     from calor.firmware import folder
     from calor.firmware.sources.form import form_of
@@ -53,7 +57,7 @@ def write(file: Path, out: Path, prefix: str, fixed: bool, table: bool, constant
     design = open_design(file)
     form = form_of(design.probe, fixed, table, constant)
     written = folder.made(design, prefix, form)
-    return {"files": [str(path) for path in written.write(out)], **written.stated()}
+    return {"files": [str(path) for path in written.write(out, force)], **written.stated()}
 
 
 def checked(

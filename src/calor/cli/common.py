@@ -60,7 +60,7 @@ def write_csv(trace: Trace, path: Path) -> None:
     """The trace's columns as CSV; empty where a run has no figure. Raises CalorError."""
     import pandas as pd
 
-    from calor.design.file import save_atomically
+    from calor.files import save_atomically
 
     frame = pd.DataFrame(trace.table())
     frame["flags"] = frame["flags"].astype(int)

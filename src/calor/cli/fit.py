@@ -12,6 +12,7 @@ import typer
 from calor.cli import recording as of
 from calor.cli.common import AS_JSON, open_design, print_json
 from calor.cli.exit_codes import FAIL, PASS
+from calor.cli.outputs import FORCE, is_nothing_of_ours, is_run, may_write
 from calor.errors import CalorError
 
 if TYPE_CHECKING:
@@ -34,7 +35,7 @@ def command(
     time: str = of.TIME, temperature: str = of.TEMPERATURE, output: str = of.OUTPUT, setpoint: str = of.SETPOINT,
     ambient_column: str = of.AMBIENT, time_unit: str = of.TIME_UNIT, output_scale: float = of.OUTPUT_SCALE,
     unit: str = of.UNIT, every: float = of.EVERY, join: list[Path] = of.JOIN, keep: list[str] = of.KEEP,
-    forget: bool = of.FORGET, as_json: bool = AS_JSON,
+    forget: bool = of.FORGET, force: bool = FORCE, as_json: bool = AS_JSON,
 ) -> int:  # fmt: skip
     from calor.cli.progress import shown_share
     from calor.identify import report
@@ -54,6 +55,10 @@ def command(
         )
     if out is not None and out.suffix.lower() != ".toml":
         raise CalorError("calor fit: --out", "writes a design, and takes the name of a .toml file", str(out))
+    if out is not None:
+        may_write("calor fit: --out", out, (*logs, *join, *(() if force else (load,))), force, is_nothing_of_ours)
+        record_csv = report.record_csv(out)
+        may_write(f"calor fit: --out writes {record_csv.name} too, and it", record_csv, (*logs, *join), force, is_run)
     around = _ambient(ambient)
     given = of.corrections(time, temperature, output, setpoint, ambient_column, time_unit, output_scale, unit, every)
     design = open_design(load) if load is not None else None

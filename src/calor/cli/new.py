@@ -17,7 +17,7 @@ def command(
     force: bool = typer.Option(False, "--force", help="Replace a file that is already there."),
 ) -> int:
     from calor.demo import STARTER
-    from calor.design.file import save_atomically
+    from calor.files import save_atomically
 
     if file.exists() and not force:
         raise CalorError(file, "is already there", "", "choose another name or add --force to replace it")

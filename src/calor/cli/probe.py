@@ -11,6 +11,7 @@ import typer
 
 from calor.cli.common import AS_JSON, numbers, open_design, print_json
 from calor.cli.exit_codes import PASS
+from calor.cli.outputs import FORCE
 from calor.cli.probe_text import print_text
 from calor.errors import CalorError, unwritable
 
@@ -37,6 +38,7 @@ def command(
     calibrate: Path = typer.Option(None, "--calibrate", metavar="POINTS.csv", help="Take these points into FILE."),
     formula: bool = typer.Option(False, "--formula", help="The scaling as arithmetic."),
     out: Path = typer.Option(None, "--out", metavar="DIR", help="Write the scaling (or the table) as C99."),
+    force: bool = FORCE,
     as_json: bool = AS_JSON,
 ) -> int:
     """`calor probe`: one thing asked for at a time; a FILE goes with all but --fit and --compare."""
@@ -72,7 +74,7 @@ def command(
             if out is not None:
                 from calor.firmware.sources.scaling import lookup
 
-                data |= _written(lookup(design, lookup_table), out)
+                data |= _written(lookup(design, lookup_table), out, force)
         elif formula:
             from calor.sense.describe import formula as lines_of
 
@@ -80,7 +82,7 @@ def command(
         elif out is not None:
             from calor.firmware.sources.scaling import scaling
 
-            data = _written(scaling(design), out)
+            data = _written(scaling(design), out, force)
     if as_json:
         print_json(data)
     else:
@@ -212,14 +214,14 @@ def calibration_report(design: Design) -> dict[str, Any]:
     }
 
 
-def _written(sources: Any, folder: Path) -> dict[str, Any]:
+def _written(sources: Any, folder: Path, force: bool) -> dict[str, Any]:
     from calor.firmware.sources.templating import write_files
 
-    return {"files": [str(path) for path in write_files(sources, folder)]}
+    return {"files": [str(path) for path in write_files(sources, folder, force)]}
 
 
 def _calibrate(points: Path, file: Path, as_json: bool) -> int:
-    from calor.design.file import save_atomically
+    from calor.files import save_atomically
 
     text = calibrated(points, file)
     try:

@@ -8,6 +8,7 @@ import typer
 
 from calor.cli.common import AS_JSON, DESIGN_FILE, open_design, print_json, write_csv
 from calor.cli.exit_codes import PASS
+from calor.cli.outputs import FORCE, is_run, may_write
 
 HELP = "The law's decisions on a recorded run."
 
@@ -16,14 +17,18 @@ def command(
     file: Path = DESIGN_FILE,
     log: Path = typer.Argument(..., metavar="LOG.csv", help="Recorded run (CSV with a header)."),
     csv: Path = typer.Option(None, "--csv", metavar="OUT", help="Write the columns, recorded_output among them."),
+    force: bool = FORCE,
     as_json: bool = AS_JSON,
 ) -> int:
     from calor import loop
+    from calor.design.file import files_of
     from calor.judge.text import print_replay
     from calor.log.compare import compare
     from calor.log.read import read_with_layout
 
+    may_write("calor replay: --csv", csv, (file, log), force, is_run)
     design = open_design(file)
+    may_write("calor replay: --csv", csv, files_of(design), force, is_run)
     recorded, layout = read_with_layout(log)
     trace = loop.replay(design, recorded)
     if csv is not None:

@@ -10,6 +10,7 @@ import typer
 
 from calor.cli.common import AS_JSON, DESIGN_FILE, chosen_trial, open_design, print_json, write_csv
 from calor.cli.exit_codes import FAIL, PASS
+from calor.cli.outputs import FORCE, is_nothing_of_ours, is_run, may_write
 from calor.errors import CalorError, unwritable
 
 HELP = "Simulate a trial and judge it: exit 0 pass, 1 fail, 2 bad input."
@@ -28,10 +29,12 @@ def command(
     keep_tuned: Path = typer.Option(
         None, "--keep-tuned", metavar="DESIGN", help="Write the design with the gains that self-tuning found."
     ),
+    force: bool = FORCE,
     as_json: bool = AS_JSON,
 ) -> int:
     from calor import loop
     from calor.cli.progress import watched
+    from calor.design.file import files_of
     from calor.firmware.controller import consent
     from calor.firmware.controller.own_source import is_own, read_source
     from calor.firmware.controller.seat import own_file, seated
@@ -42,12 +45,18 @@ def command(
         raise CalorError(
             "calor run: --keep-tuned", "writes a design, and takes the name of a .toml file", str(keep_tuned)
         )
+    code = Path(seat) if is_own(seat) else None
+    may_write("calor run: --csv", csv, (file, code), force, is_run)
+    may_write("calor run: --keep-tuned", keep_tuned, (code,) if force else (file, code), force, is_nothing_of_ours)
     design = open_design(file)
+    read_too = files_of(design)
+    may_write("calor run: --csv", csv, read_too, force, is_run)
+    may_write("calor run: --keep-tuned", keep_tuned, read_too, force, is_nothing_of_ours)
     chosen = chosen_trial(design, file, trial)
     law: Any = design.law
     if allow_code and law.kind == "code":
         consent.allow(read_source(own_file(law)))
-    named = read_source(Path(seat)) if is_own(seat) else None  # whoever names a file has agreed to what it holds now
+    named = read_source(code) if code is not None else None  # whoever names a file has agreed to what it holds now
     with (
         watched(steps_of(design, chosen)) as control,
         seated(design, seat, control=control, consented=named) as taken,
@@ -82,7 +91,8 @@ def _protection(path: str) -> dict[str, Any]:
 def _keep(design: Any, file: Path, tunings: list[dict[str, Any]], place: Path) -> None:
     """Write the design with the gains of the last self-tuning that found some. Raises CalorError where none did."""
     from calor.design.edit import with_block, with_values
-    from calor.design.file import save_atomically, write
+    from calor.design.file import write
+    from calor.files import save_atomically
 
     found = [one for one in tunings if one["applied"]]
     if not found:

@@ -9,6 +9,7 @@ import typer
 
 from calor.cli.common import AS_JSON, DESIGN_FILE, open_design, print_json
 from calor.cli.exit_codes import PASS
+from calor.cli.outputs import FORCE, is_page, may_write
 from calor.errors import CalorError, as_seen, unwritable
 
 HELP = "The design as a panel controller's settings: values, other names, and how to verify each."
@@ -20,14 +21,16 @@ def command(
     span: str = typer.Option(None, "--span", metavar="LOW:HIGH", help="Range of the controller's input, °C."),
     unit: str = typer.Option("C", "--unit", metavar="C|F|K", help="Unit of the temperatures."),
     html: Path = typer.Option(None, "--html", metavar="OUT", help="Write it as a page, too."),
+    force: bool = FORCE,
     as_json: bool = AS_JSON,
 ) -> int:
-    from calor.design.file import save_atomically
+    from calor.files import save_atomically
     from calor.tune.sheet import as_html, as_text, sheet
 
     if unit.upper() not in UNITS:
         raise CalorError("calor sheet: --unit", "takes C, F or K", repr(unit))
     ends = None if span is None else _span(span)
+    may_write("calor sheet: --html", html, (file,), force, is_page)
     design = open_design(file)
     lines = sheet(design, UNITS[unit.upper()], ends)  # type: ignore[arg-type]
     if html is not None:

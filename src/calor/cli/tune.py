@@ -10,6 +10,7 @@ import typer
 
 from calor.cli.common import AS_JSON, DESIGN_FILE, chosen_trial, open_design, print_json
 from calor.cli.exit_codes import FAIL, PASS
+from calor.cli.outputs import FORCE, is_nothing_of_ours, may_write
 from calor.errors import CalorError
 
 if TYPE_CHECKING:
@@ -37,9 +38,11 @@ def command(
     ambient: str = typer.Option("auto", "--ambient", metavar="T|fit|start", help="With --from: the ambient."),
     out: Path = typer.Option(None, "--out", metavar="DESIGN", help="Write the design with the best gains."),
     sets: str = typer.Option(None, "--sets", metavar="T,T,…", help="Gain sets: gains at several setpoints, °C."),
+    force: bool = FORCE,
     as_json: bool = AS_JSON,
 ) -> int:
     from calor.cli.progress import shown_share
+    from calor.design.file import files_of
     from calor.tune import report, spread, table
     from calor.tune.choices import choices, data_of, what_of
     from calor.tune.known import known_by
@@ -59,7 +62,9 @@ def command(
         raise CalorError("calor tune: --swing", "takes a number of °C above 0", f"{swing:g}")
     if out is not None and out.suffix.lower() != ".toml":
         raise CalorError("calor tune: --out", "writes a design, and takes the name of a .toml file", str(out))
+    may_write("calor tune: --out", out, (log, *(() if force else (file,))), force, is_nothing_of_ours)
     design = open_design(file)
+    may_write("calor tune: --out", out, files_of(design), force, is_nothing_of_ours)
     chosen = chosen_trial(design, file, trial)
     places = [] if sets is None else _places(sets)
     known: Any = _from_log(design, log, ambient) if log is not None else known_by(design, method, swing)

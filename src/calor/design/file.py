@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import contextlib
-import os
-import tempfile
+import re
+import tomllib
 from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
@@ -20,6 +20,7 @@ from calor.design.recorded_ambient import read_record
 from calor.design.recorded_output import read_output
 from calor.design.trial import Trial
 from calor.errors import CalorError, DesignError, Problem, shown, unreadable
+from calor.files import finish
 from calor.law.code import Code
 from calor.law.setpoint import Hold
 from calor.sense.calibration import CalibrationPoint
@@ -27,7 +28,8 @@ from calor.sense.filters import NoFilter
 from calor.settings import ordered_fields
 
 WANTED = "a design file (TOML)"
-LARGEST_BYTES = 4_000_000
+LARGEST_BYTES = 1_000_000
+LONG_TEXT = 50_000
 ONE_KIND = (Hold, NoFilter)
 """Tables whose kind goes without saying."""
 
@@ -43,11 +45,13 @@ class DesignFile:
 def read(path: Path) -> DesignFile:
     """The design in the file at `path`. Raises DesignError with every problem found."""
     try:
-        if path.is_file() and path.stat().st_size > LARGEST_BYTES:
-            raise DesignError([Problem("file", "is far too large for a design; give the path of " + WANTED)], str(path))
-        raw = path.read_bytes()
+        finish(path)
+        with path.open("rb") as stream:  # a device has no size, and no end
+            raw = stream.read(LARGEST_BYTES + 1)
     except OSError as error:
         raise DesignError([Problem("file", unreadable(CalorError, path, error, WANTED).said)], str(path)) from None
+    if len(raw) > LARGEST_BYTES:
+        raise DesignError([Problem("file", "is far too large for a design; give the path of " + WANTED)], str(path))
     try:
         text = raw.decode("utf-8-sig")
     except UnicodeDecodeError as error:
@@ -64,9 +68,10 @@ def parse(text: str, source: str = "", folder: Path | None = None) -> Design:
     if not text.strip():
         raise DesignError([Problem("file", "is empty; `calor new FILE` writes a design to start from")], source)
     try:
-        data = tomlkit.parse(text).unwrap()
-    except (TOMLKitError, ValueError) as error:
-        line = str(error).splitlines()[0]
+        data = tomllib.loads(text)
+    except (ValueError, RecursionError) as error:
+        line = (str(error).splitlines() or ["it is nested too deeply"])[0]
+        line = line.replace("at end of document", f"at line {len(text.splitlines())}, the end of the document")
         raise DesignError([Problem("file", f"is not TOML: {line}; mend it or choose another file")], source) from None
     given = data.get("format", FORMAT)
     if isinstance(given, int) and not isinstance(given, bool) and given > FORMAT:
@@ -112,16 +117,32 @@ def _files(trial: Trial) -> dict[str, str]:
     return {key: name for key in ("ambient_csv", "output_csv") if (name := getattr(trial, key)) is not None}
 
 
+def files_of(design: Design) -> list[Path]:
+    """The files that a design names."""
+    named = [Path(name) for trial in design.trial for name in _files(trial).values()]
+    law = design.law
+    return [*named, Path(law.file)] if isinstance(law, Code) and law.file else named
+
+
 def write(design: Design, text: str = "", folder: Path | None = None) -> str:
     """TOML of `design`. With the `text` it came from, comments, order and unchanged lines are kept.
 
     Files that it names are written as seen from `folder`, where the text is to be kept; by their whole path without it.
     """
-    document = tomlkit.parse(text) if text.strip() else tomlkit.document()
+    document = _kept(text)
     if not document:
         document["format"] = FORMAT
     _merge(document, _beside(design, folder) if folder is not None else design)
     return tomlkit.dumps(document)
+
+
+def _kept(text: str) -> Any:
+    """The text as a document with its comments; a new one where there is none, or none that can be kept."""
+    if len(text) > LONG_TEXT:  # what is kept is read sign by sign
+        text = re.sub(r"\n{3,}", "\n\n", text)
+    with contextlib.suppress(TOMLKitError, RecursionError):
+        return tomlkit.parse(text)
+    return tomlkit.document()
 
 
 def _beside(design: Design, folder: Path) -> Design:
@@ -213,25 +234,3 @@ def _merge_list(table: Any, key: str, values: tuple[Any, ...]) -> None:
         inline.update(_plain(value))
         array.append(inline)
     table[key] = array.multiline(len(values) > 1)
-
-
-def save_atomically(path: Path, text: str) -> None:
-    """Write `text` to `path` so that at any moment the file is either the old or the new one, whole.
-
-    A link is followed, and the file's permissions are kept. Raises OSError.
-    """
-    target = path.resolve()
-    handle, temporary = tempfile.mkstemp(prefix=f".{target.name}.", dir=target.parent)
-    try:
-        with os.fdopen(handle, "w", encoding="utf-8", newline="") as stream:
-            stream.write(text)
-            stream.flush()
-            os.fsync(stream.fileno())
-        umask = os.umask(0)
-        os.umask(umask)
-        Path(temporary).chmod(target.stat().st_mode & 0o7777 if target.exists() else 0o666 & ~umask)
-        Path(temporary).replace(target)
-    except BaseException:
-        with contextlib.suppress(OSError):
-            Path(temporary).unlink()
-        raise

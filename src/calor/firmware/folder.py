@@ -39,9 +39,10 @@ class Made:
     bounds: tuple[Range, ...] = ()
     apart: Difference | None = None
 
-    def write(self, folder: Path) -> list[Path]:
-        """Write it into `folder`, made where it is missing. Raises FirmwareError."""
-        return write_files(self.sources, folder)
+    def write(self, folder: Path, force: bool = False) -> list[Path]:
+        """Write it into `folder`, made where it is missing. Raises FirmwareError and, without `force`,
+        StrangersError."""
+        return write_files(self.sources, folder, force)
 
     def stated(self) -> dict[str, Any]:
         """What is stated, as plain data; nothing for the plain form."""
@@ -86,9 +87,9 @@ def folder_files(design: Design, prefix: str = "", form: Form = PLAIN) -> Source
     return made(design, prefix, form).sources
 
 
-def write(design: Design, folder: Path, prefix: str = "", form: Form = PLAIN) -> list[Path]:
-    """Write the folder of `design`, made where it is missing. Raises FirmwareError as `made` does."""
-    return made(design, prefix, form).write(folder)
+def write(design: Design, folder: Path, prefix: str = "", form: Form = PLAIN, force: bool = False) -> list[Path]:
+    """Write the folder of `design`, made where it is missing. Raises FirmwareError as `made` and `Made.write` do."""
+    return made(design, prefix, form).write(folder, force)
 
 
 def _around(design: Design, form: Form) -> dict[str, Any]:

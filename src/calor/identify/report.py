@@ -9,10 +9,11 @@ from typing import Any
 import numpy as np
 
 from calor.compiled import Column
-from calor.design.file import parse, save_atomically, write
+from calor.design.file import parse, write
 from calor.design.model import Design
 from calor.design.trial import Trial
 from calor.errors import CalorError, unwritable
+from calor.files import save_atomically
 from calor.identify.observed import Observed
 from calor.identify.outcome import Fit
 from calor.identify.task import Probe
@@ -191,12 +192,17 @@ def load_of(fit: Fit) -> AnyLoad:
     return fit.load.model_copy(update=rounded)  # type: ignore[attr-defined, no-any-return]
 
 
+def record_csv(place: Path) -> Path:
+    """Where the conditions of a design at `place` are written."""
+    return place.with_name(f"{place.stem}_record.csv")
+
+
 def write_design(fit: Fit, place: Path, design: Design | None, text: str, name: str) -> None:
     """Write a design whose load is the fit and whose first trial is the record's conditions, and these beside it.
 
     Raises CalorError where it cannot be written, or where there is a file of another kind.
     """
-    csv = place.with_name(f"{place.stem}_record.csv")
+    csv = record_csv(place)
     trial = conditions_trial(fit, str(csv.absolute()), name)
     made = design_with(fit, design)
     others = tuple(item for item in (made.trial if design is not None else ()) if item.name != trial.name)

@@ -10,8 +10,8 @@ from typing import Any
 
 import platformdirs
 
-from calor.design.file import save_atomically
 from calor.errors import CalorError, unwritable
+from calor.files import save_atomically
 from calor.log.recognise import TIME_UNITS, Corrections
 from calor.log.text import Table
 from calor.units import TEMPERATURE_UNITS

@@ -7,9 +7,10 @@ from dataclasses import asdict
 from pathlib import Path
 from typing import Any
 
-from calor.design.file import save_atomically, write
+from calor.design.file import write
 from calor.design.model import Design
 from calor.errors import CalorError, unwritable
+from calor.files import save_atomically
 from calor.tune.gain_sets import SetFound, with_sets
 from calor.tune.known import Experiment, Known
 from calor.tune.rules import BY_NAME

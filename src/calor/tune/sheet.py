@@ -319,7 +319,7 @@ def as_html(design: Design, lines: list[Line]) -> str:
     )
     name = escape(design.name)
     return f"""<!DOCTYPE html>
-<html lang="en"><head><meta charset="utf-8"><title>{name}: settings</title>
+<html lang="en"><head><meta charset="utf-8"><meta name="generator" content="Calor"><title>{name}: settings</title>
 <style>
 body {{ font: 14px/1.4 Inter, sans-serif; color: #23262B; background: #F4F1EA; margin: 2em; }}
 table {{ border-collapse: collapse; }} th, td {{ text-align: left; vertical-align: top; padding: .35em .8em .35em 0; }}

@@ -9,7 +9,8 @@ from PyQt6.QtWidgets import QApplication, QFileDialog
 
 from calor.design.model import Design
 from calor.desk.state.desk import Desk
-from calor.errors import CalorError
+from calor.desk.widgets.places import may_mix
+from calor.errors import CalorError, StrangersError
 from calor.firmware.sources.form import PLAIN, Form
 
 
@@ -18,15 +19,19 @@ class _CodeWriter(QThread):
 
     done = pyqtSignal(list, str)
 
-    def __init__(self, design: Design, folder: Path, form: Form, parent: QObject) -> None:
+    def __init__(self, design: Design, folder: Path, form: Form, force: bool, parent: QObject) -> None:
         super().__init__(parent)
-        self.design, self.folder, self.form = design, folder, form
+        self.design, self.folder, self.form, self.force = design, folder, form, force
+        self.strangers: list[str] = []
 
     def run(self) -> None:
         from calor.firmware import folder as folders
 
         try:
-            written = folders.write(self.design, self.folder, form=self.form)
+            written = folders.write(self.design, self.folder, form=self.form, force=self.force)
+        except StrangersError as error:
+            self.strangers = error.names
+            self.done.emit([], str(error))
         except CalorError as error:
             self.done.emit([], str(error))
         except Exception as error:  # whatever a tool chain does, the window says it in a line
@@ -51,17 +56,27 @@ class CodeExport(QObject):
         if folder:
             self.write(Path(folder), form)
 
-    def write(self, folder: Path, form: Form = PLAIN) -> None:
-        """Write the C99 sources into `folder`; what is stated of a form is measured first, which takes some seconds."""
+    def write(self, folder: Path, form: Form = PLAIN, force: bool = False) -> None:
+        """Write the C99 sources into `folder`; what is stated of a form is measured first, which takes some seconds.
+
+        A folder that holds what Calor did not write is asked about, unless that was said with `force`.
+        """
         if self._writer is not None and self._writer.isRunning():
             self._desk.say("note", f"still writing into {self._writer.folder}")
             return
         self._desk.say("note", f"building, measuring and writing into {folder} …")
-        self._writer = _CodeWriter(self._desk.document.design, folder, form, self)
+        self._writer = _CodeWriter(self._desk.document.design, folder, form, force, self)
         self._writer.done.connect(self._written)
         self._writer.start()
 
     def _written(self, written: list[Path], problem: str) -> None:
+        writer = self._writer
+        if writer is not None and writer.strangers:
+            self._desk.say("note", f"Nothing was written into {writer.folder}.")
+            if may_mix(QApplication.activeWindow(), writer.folder, writer.strangers):
+                writer.wait()
+                self.write(writer.folder, writer.form, force=True)
+            return
         if problem or self._writer is None:
             self._desk.say("error", problem)
             return

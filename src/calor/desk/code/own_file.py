@@ -9,12 +9,12 @@ from PyQt6.QtCore import QFileSystemWatcher, Qt, QTimer, pyqtSignal
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QListWidget, QListWidgetItem, QPushButton, QVBoxLayout, QWidget
 
 from calor.contained import protection
-from calor.design.file import save_atomically
 from calor.desk.code.code_check import LawCheck
 from calor.desk.code.code_editor import CodeEditor, changed_lines
 from calor.desk.widgets import theme as look
 from calor.desk.widgets.fields import label, set_role
 from calor.errors import CalorError, FirmwareError
+from calor.files import save_atomically
 from calor.firmware.controller import consent
 from calor.firmware.controller.diagnostics import Diagnostic
 from calor.firmware.controller.own_source import in_hand, read_source
@@ -91,6 +91,7 @@ class OwnFile(QFrame):
         self.bar.hide()
         column.addWidget(self.editor, 1)
         self.problems.setFixedHeight(PROBLEMS_PX)
+        self.problems.setWordWrap(True)
         self.problems.setAccessibleName("What is wrong with it")
         self.problems.setFont(look.font(look.SMALL_PX, mono=True))
         column.addWidget(self.problems)

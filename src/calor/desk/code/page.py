@@ -19,7 +19,6 @@ from PyQt6.QtWidgets import (
     QWidget,
 )  # fmt: skip
 
-from calor.design.file import save_atomically
 from calor.design.model import Design
 from calor.desk.code.check_panel import LAWS, CheckPanel
 from calor.desk.code.code_editor import CodeEditor, changed_lines
@@ -33,6 +32,7 @@ from calor.desk.widgets.keys import shortcut
 from calor.desk.widgets.places import place_for
 from calor.desk.widgets.words import FORMS
 from calor.errors import CalorError
+from calor.files import save_atomically
 from calor.firmware.controller import consent
 from calor.firmware.controller.own_source import in_hand
 from calor.firmware.sources.form import PLAIN, Form, form_of

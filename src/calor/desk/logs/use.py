@@ -8,12 +8,12 @@ import platformdirs
 from pydantic import ValidationError
 
 from calor.design.edit import parts
-from calor.design.file import save_atomically
 from calor.design.model import Design
 from calor.design.problems import explain
 from calor.design.trial import Trial
 from calor.desk.logs.shelf import Opened, Shelf
 from calor.desk.state.desk import Desk
+from calor.files import save_atomically
 from calor.identify.outcome import Fit
 from calor.identify.report import conditions_csv, conditions_trial, load_of, start_trial
 

@@ -9,7 +9,8 @@ from PyQt6.QtWidgets import QApplication, QFileDialog
 from calor.desk.probe.survey import ProbeSurvey
 from calor.desk.room import Command, Page, Room
 from calor.desk.state.desk import Desk
-from calor.errors import CalorError
+from calor.desk.widgets.places import may_mix
+from calor.errors import CalorError, StrangersError
 
 POINTS_FILTER = "Tables (*.csv *.txt *.log *.tsv);;All files (*)"
 
@@ -82,16 +83,20 @@ class ProbeRoom(Room):
         if folder:
             self.write_scaling(Path(folder))
 
-    def write_scaling(self, folder: Path) -> None:
+    def write_scaling(self, folder: Path, force: bool = False) -> None:
         """Write the probe's scaling as C99 into `folder`, and the table that the room shows where there is one."""
         from calor.firmware.sources.scaling import lookup, scaling
         from calor.firmware.sources.templating import write_files
 
         design, latest = self.desk.document.design, self.survey.latest
         try:
-            written = write_files(scaling(design), folder)
+            written = write_files(scaling(design), folder, force)
             if latest is not None and latest.lookup is not None:
-                written += write_files(lookup(design, latest.lookup), folder)
+                written += write_files(lookup(design, latest.lookup), folder, force)
+        except StrangersError as error:
+            if may_mix(QApplication.activeWindow(), folder, error.names):
+                self.write_scaling(folder, force=True)
+            return
         except CalorError as error:
             self.desk.say("error", str(error))
             return

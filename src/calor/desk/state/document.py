@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 from pathlib import Path
 from typing import Any
 
@@ -10,12 +11,14 @@ from PyQt6.QtCore import QObject, pyqtSignal
 from PyQt6.QtGui import QUndoCommand, QUndoStack
 
 from calor.design import file
+from calor.design.difference import difference
 from calor.design.edit import of_kind, own_problem, parts, with_block, with_values
 from calor.design.model import Design
 from calor.design.trial import Trial
 from calor.desk.state.places import Keeper, Remembered
 from calor.desk.widgets.keys import timer
 from calor.errors import DesignError, Problem
+from calor.files import is_same, save_atomically
 from calor.law.code import Code
 from calor.settings import Settings
 
@@ -32,6 +35,14 @@ kind = "lump"
 [probe]
 kind = "ideal"
 """
+
+
+def _digest(path: Path) -> str:
+    """The sum of a file's bytes; empty where there is none, or it cannot be read."""
+    try:
+        return hashlib.sha256(path.read_bytes()).hexdigest()
+    except OSError:
+        return ""
 
 
 class _Edit(QUndoCommand):
@@ -82,7 +93,8 @@ class Document(QObject):
         self.undo_stack = QUndoStack(self)
         self.design: Design = file.parse(_NOTHING_OPEN)
         self.path: Path | None = None
-        self._text = ""
+        self._text = self._base = ""
+        """What was read of the file last, and the sum of its bytes."""
         self.trial_number = 0
         self.merging = False
         self._past_kinds: dict[tuple[str, str], Settings] = {}
@@ -102,14 +114,18 @@ class Document(QObject):
 
     # ---- opening and saving
 
-    def open(self, path: Path, text: str | None = None, remember: bool = True) -> bool:
-        """Open the design at `path`; with `text`, an edit of it that was not saved. False, and `failed`, on error."""
+    def open(self, path: Path, text: str | None = None, remember: bool = True, base: str = "") -> bool:
+        """Open the design at `path`; with `text`, an edit of it that was not saved, made when the file was `base`.
+
+        False, and `failed`, on error.
+        """
         try:
             read = file.read(path) if text is None else file.DesignFile(file.parse(text, str(path), path.parent), text)
         except DesignError as error:
             self.failed.emit(str(error))
             return False
         self._show(read.design, read.text, path)
+        self._base = base or _digest(path)
         if remember:
             self._remembered.add_recent(path)
         if text is not None:
@@ -128,7 +144,7 @@ class Document(QObject):
 
     def _show(self, design: Design, text: str, path: Path | None) -> None:
         self._drop_kept()
-        self.path, self._text = path, text
+        self.path, self._text, self._base = path, text, ""
         self._past_kinds.clear()
         self.about_to_open.emit()
         self.undo_stack.clear()
@@ -140,15 +156,26 @@ class Document(QObject):
         path = path or self.path
         return file.write(self.design, self._text, path.parent if path is not None else None)
 
+    def changed_elsewhere(self, path: Path) -> list[str] | None:
+        """In which keys the file at `path` differs from the design, where others have written to it since it was
+        opened; None where they have not."""
+        if self.path is None or not self._base or not is_same(path, self.path) or _digest(path) in ("", self._base):
+            return None
+        try:
+            theirs = file.read(path).design
+        except DesignError as error:
+            return [f"it is no design any more: {error.problems[0]}"]
+        return [str(change) for change in difference(theirs, self.design)] or ["comments or order only"]
+
     def save(self, path: Path) -> bool:
         """Save the design; False, and `failed`, where it cannot be written."""
         text = self.text(path)
         try:
-            file.save_atomically(path, text)
+            save_atomically(path, text)
         except OSError as error:
             self.failed.emit(f"{path}: cannot be saved ({error.strerror or error}); save it elsewhere")
             return False
-        self.path, self._text = path, text
+        self.path, self._text, self._base = path, text, _digest(path)
         self.undo_stack.setClean()
         self._drop_kept()
         self._remembered.add_recent(path)
@@ -157,7 +184,7 @@ class Document(QObject):
 
     def _keep(self) -> None:
         if self.edited:
-            self._keeper.keep(self.path, self.design.name, self.text())
+            self._keeper.keep(self.path, self.design.name, self.text(), self._base)
         else:
             self._keeper.drop()
 

@@ -3,15 +3,16 @@
 from __future__ import annotations
 
 import contextlib
+import fcntl
 import json
-import os
+import uuid
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import IO, Any
 
 import platformdirs
 
-from calor.design.file import save_atomically
+from calor.files import save_atomically
 
 MOST_RECENT = 8
 
@@ -60,31 +61,62 @@ class Remembered:
 
 @dataclass(frozen=True)
 class Unsaved:
-    """An edit that a killed desk left behind."""
+    """An edit that a killed desk left behind, when it was kept, and what its file held when it was opened."""
 
     kept_in: Path
     path: Path | None
     name: str
     text: str
+    kept_at_s: float
+    base: str = ""
+
+    @property
+    def is_older_than_file(self) -> bool:
+        """Whether its file was written after the edit was kept."""
+        with contextlib.suppress(OSError):
+            return self.path is not None and self.path.stat().st_mtime > self.kept_at_s
+        return False
+
+    def drop(self) -> None:
+        """It is taken back, or not wanted."""
+        with contextlib.suppress(OSError):
+            self.kept_in.unlink(missing_ok=True)
+            _lock_of(self.kept_in).unlink(missing_ok=True)
 
 
 class Keeper:
-    """Keeps the open design's unsaved text on disk, under this process's number."""
+    """Keeps the open design's unsaved text on disk, under a name of its own, which it holds as long as it lives.
+
+    The number of a process comes again, in a container with every start: it does not tell one desk from another.
+    """
 
     def __init__(self) -> None:
-        self._file = recovery_folder() / f"{os.getpid()}.json"
+        self._file = recovery_folder() / f"{uuid.uuid4().hex}.json"
+        self._lock: IO[str] | None = None
 
-    def keep(self, path: Path | None, name: str, text: str) -> None:
-        """Keep `text` until it is saved or dropped."""
+    def keep(self, path: Path | None, name: str, text: str, base: str = "") -> None:
+        """Keep `text` until it is saved or dropped; `base` is what its file held."""
         with contextlib.suppress(OSError):
             self._file.parent.mkdir(parents=True, exist_ok=True)
-            data = {"path": None if path is None else str(path), "name": name, "text": text}
+            if self._lock is None:
+                self._lock = _lock_of(self._file).open("w", encoding="utf-8")
+                fcntl.flock(self._lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
+            data = {"path": None if path is None else str(path), "name": name, "text": text, "base": base}
             save_atomically(self._file, json.dumps(data))
 
     def drop(self) -> None:
         """Nothing is unsaved any more."""
         with contextlib.suppress(OSError):
             self._file.unlink(missing_ok=True)
+        if self._lock is not None:
+            with contextlib.suppress(OSError):
+                _lock_of(self._file).unlink(missing_ok=True)
+            self._lock.close()
+            self._lock = None
+
+
+def _lock_of(kept_in: Path) -> Path:
+    return kept_in.with_suffix(".lock")
 
 
 def left_behind() -> list[Unsaved]:
@@ -92,22 +124,23 @@ def left_behind() -> list[Unsaved]:
     unsaved = []
     with contextlib.suppress(OSError):
         for file in sorted(recovery_folder().glob("*.json"), key=lambda f: f.stat().st_mtime, reverse=True):
-            if file.stem.isdigit() and int(file.stem) != os.getpid() and not _runs(int(file.stem)):
+            if not _is_held(file):
                 with contextlib.suppress(OSError, ValueError, KeyError, TypeError):
                     data = json.loads(file.read_text(encoding="utf-8"))
                     path = None if data["path"] is None else Path(data["path"])
-                    unsaved.append(Unsaved(file, path, str(data["name"]), str(data["text"])))
+                    kept_at_s = file.stat().st_mtime
+                    base = str(data.get("base", ""))
+                    unsaved.append(Unsaved(file, path, str(data["name"]), str(data["text"]), kept_at_s, base))
     return unsaved
 
 
-def _runs(process: int) -> bool:
+def _is_held(kept_in: Path) -> bool:
+    """Whether the desk that keeps this still runs."""
     try:
-        os.kill(process, 0)
-    except ProcessLookupError:
+        with _lock_of(kept_in).open(encoding="utf-8") as lock:
+            fcntl.flock(lock, fcntl.LOCK_SH | fcntl.LOCK_NB)
+    except FileNotFoundError:
         return False
-    except PermissionError:
+    except OSError:
         return True
-    # a number may have been given to another program since
-    with contextlib.suppress(OSError):
-        return b"calor" in Path(f"/proc/{process}/cmdline").read_bytes()
-    return True
+    return False

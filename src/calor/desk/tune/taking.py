@@ -25,7 +25,7 @@ def try_out(desk: Desk, row: Candidate) -> None:
 
 def write_sheet(desk: Desk, row: Candidate, path: Path) -> None:
     """Write the design with a row's gains as a panel controller's settings."""
-    from calor.design.file import save_atomically
+    from calor.files import save_atomically
     from calor.tune.sheet import as_html, sheet
 
     design = design_with(desk, row)

@@ -28,6 +28,16 @@ def may_replace(window: QWidget | None, path: Path, what: str = "") -> bool:
     return asked(window, "Replace", f"{path.name} is there already{what}.", "Replace it")
 
 
+def may_mix(window: QWidget | None, folder: Path, strangers: list[str]) -> bool:
+    """Ask whether to write into a folder that holds what Calor did not write, or what was changed since."""
+    names = ", ".join(strangers[:6]) + (f" and {len(strangers) - 6} more" if len(strangers) > 6 else "")
+    text = (
+        f"{folder} holds {names}, which Calor did not write or which was changed since."
+        " Files of the same names would be replaced."
+    )
+    return asked(window, "Folder in use", text, "Write there")
+
+
 def asked(window: QWidget | None, title: str, text: str, action: str) -> bool:
     """Ask before something is done that cannot be undone; going back is what Return and Escape do."""
     box = QMessageBox(window)

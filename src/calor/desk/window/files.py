@@ -12,6 +12,7 @@ from calor.demo import DEMOS, STARTER
 from calor.desk.state.desk import Desk
 from calor.desk.widgets.places import place_for
 
+MOST_SHOWN = 8
 DESIGN_FILTER = "Designs (*.toml);;All files (*)"
 
 
@@ -68,7 +69,8 @@ class Files(QObject):
 
     def save(self) -> bool:
         """Save where the design came from, or ask where."""
-        return self._desk.document.save(self._desk.document.path) if self._desk.document.path else self.save_as()
+        path = self._desk.document.path
+        return self._save_at(path) if path else self.save_as()
 
     def save_as(self) -> bool:
         """Ask where to save, and save there."""
@@ -76,4 +78,41 @@ class Files(QObject):
 
         start = self._desk.document.path or Path.home() / f"{c_name(self._desk.document.design.name)}.toml"
         path = place_for(self._window, "Save the design as", str(start), DESIGN_FILTER, ".toml")
-        return path is not None and self._desk.document.save(path)
+        return path is not None and self._save_at(path)
+
+    def _save_at(self, path: Path) -> bool:
+        """Save there; where others have written to the file since it was opened, ask what is to become of both."""
+        document = self._desk.document
+        changes = document.changed_elsewhere(path)
+        if changes is None:
+            return document.save(path)
+        shown = [f"  {change}" for change in changes[:MOST_SHOWN]]
+        shown += [f"  and {len(changes) - MOST_SHOWN} more"] if len(changes) > MOST_SHOWN else []
+        box = QMessageBox(self._window)
+        box.setWindowTitle("Changed on disk")
+        box.setTextFormat(Qt.TextFormat.PlainText)
+        lines = "\n".join(shown)
+        box.setText(f"{path.name} was changed on disk since it was opened here. There → here:\n{lines}")
+        both = box.addButton("Save mine as…", QMessageBox.ButtonRole.AcceptRole)
+        replace = box.addButton("Replace it", QMessageBox.ButtonRole.DestructiveRole)
+        theirs = box.addButton("Open theirs", QMessageBox.ButtonRole.DestructiveRole)
+        stay = box.addButton("Go back", QMessageBox.ButtonRole.RejectRole)
+        box.setDefaultButton(both)
+        box.setEscapeButton(stay)
+        box.exec()
+        chosen = box.clickedButton()
+        if chosen is both:
+            return self._save_beside(path)
+        if chosen is replace:
+            return document.save(path)
+        if chosen is theirs:
+            document.open(path)
+        return False
+
+    def _save_beside(self, path: Path) -> bool:
+        """Save under another name, so that both are kept."""
+        start = next(
+            place for k in range(2, 10_000) if not (place := path.with_name(f"{path.stem}_{k}{path.suffix}")).exists()
+        )
+        other = place_for(self._window, "Save the design as", str(start), DESIGN_FILTER, ".toml")
+        return other is not None and self._save_at(other)

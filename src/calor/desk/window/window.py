@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime
 import itertools
 from functools import partial
 from pathlib import Path
@@ -238,24 +239,37 @@ class Window(QMainWindow):
         any(room.takes(path) for room in (self.shown, *others))
 
     def offer_back(self) -> None:
-        """Offer an edit that a killed desk left behind."""
+        """Offer the edits that killed desks left behind, one after the other."""
         lost = left_behind()
         if lost:
-            self._offer(lost[0])
+            self._offer(lost, 0)
 
-    def _offer(self, lost: Unsaved) -> None:
-        document = self.desk.document
+    def _offer(self, lost: list[Unsaved], number: int) -> None:
+        if number >= len(lost):
+            return
+        edit, document = lost[number], self.desk.document
 
         def take() -> None:
-            path = lost.path
-            if path is not None and document.open(path, lost.text):
-                lost.kept_in.unlink(missing_ok=True)
-            elif path is None and document.open_text(lost.text, lost.name):
+            if not self.files.may_go_on():  # it is offered again at the next start
+                return
+            path = edit.path
+            if path is not None and document.open(path, edit.text, base=edit.base):
+                edit.drop()
+            elif path is None and document.open_text(edit.text, edit.name):
                 document.undo_stack.resetClean()
-                lost.kept_in.unlink(missing_ok=True)
+                edit.drop()
+            self._offer(lost, number + 1)
 
-        text = f"An edit of {lost.name} was not saved when Calor last ended."
-        self.notice.say("note", text, "Take it back", take, "Drop it", lambda: lost.kept_in.unlink(missing_ok=True))
+        def drop() -> None:
+            edit.drop()
+            self._offer(lost, number + 1)
+
+        kept = datetime.datetime.fromtimestamp(edit.kept_at_s).astimezone().strftime("%d %b %H:%M")
+        which = f" ({number + 1} of {len(lost)})" if len(lost) > 1 else ""
+        newer = "; its file was written after that" if edit.is_older_than_file else "; it is newer than its file"
+        text = f"An edit of {edit.name} was not saved when Calor last ended: kept {kept}"
+        text += f"{newer if edit.path is not None else ''}{which}."
+        self.notice.say("note", text, "Take it back", take, "Drop it", drop)
 
     def closeEvent(self, event: QCloseEvent | None) -> None:
         if event is None:

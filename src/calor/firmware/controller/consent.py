@@ -12,8 +12,8 @@ from pathlib import Path
 
 import platformdirs
 
-from calor.design.file import save_atomically
 from calor.errors import ConsentError, FirmwareError
+from calor.files import save_atomically
 from calor.firmware.controller.own_source import OwnSource
 
 MOST_KEPT = 2000
