@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import sys
 from importlib import import_module
 
 from calor import __version__
 from calor.cli.application import DESK_VERBS, VERBS, application
-from calor.cli.exit_codes import BAD_INPUT, COMPLETE, PASS
+from calor.cli.exit_codes import BAD_INPUT, CLOSED, COMPLETE, PASS, STOPPED
 from calor.cli.spreading import spread
+from calor.cli.stopping import stoppable
 from calor.errors import CalorError, ConsentError, as_seen
 
 
@@ -22,7 +24,28 @@ def main() -> None:
         application(completes=True)(prog_name="calor", complete_var=COMPLETE)
     if not arguments or (arguments[0] not in VERBS and not arguments[0].startswith("-")):
         arguments = ["open", *arguments]
-    sys.exit(invoke(arguments))
+    code = invoke(arguments) if arguments[0] in DESK_VERBS else stoppable(lambda: invoke(arguments))
+    sys.exit(_flushed(code))
+
+
+def _flushed(code: int) -> int:
+    """The exit code, when all that was printed has arrived; else that of a line that says so."""
+    try:
+        sys.stdout.flush()
+    except OSError as error:
+        code = _unprinted("calor", error)
+    return code
+
+
+def _unprinted(verb: str, error: OSError) -> int:
+    """Say that standard output takes no more; one who reads no further wants to hear nothing of it."""
+    # what is still to be flushed goes nowhere, and complains no more
+    with contextlib.suppress(OSError, ValueError):
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+    if isinstance(error, BrokenPipeError):
+        return CLOSED
+    print(f"{verb}: standard output: cannot be written ({error.strerror or error}); make room for it", file=sys.stderr)
+    return BAD_INPUT
 
 
 def worded(error: CalorError, verb: str) -> str:
@@ -52,11 +75,20 @@ def invoke(arguments: list[str]) -> int:
         return int(result or PASS)
     except CalorError as error:
         print(as_seen(worded(error, arguments[0])), file=sys.stderr)
+    except KeyboardInterrupt:
+        print("calor: stopped", file=sys.stderr)
+        return STOPPED
+    except SystemExit:  # the command-line library's, where nobody reads on
+        return _unprinted("calor", BrokenPipeError())
+    except OSError as error:
+        if error.filename is None:
+            return _unprinted(f"calor {arguments[0]}", error)
+        print(as_seen(f"{error.filename}: {error.strerror or error}; choose another file"), file=sys.stderr)
     except Exception as error:
         # the command-line library's own exceptions are told apart by their name and by what they carry
-        if type(error).__name__ == "Abort":
+        if type(error).__name__ in ("Abort", "Stopped"):
             print("calor: stopped", file=sys.stderr)
-            return BAD_INPUT
+            return STOPPED
         message = getattr(error, "format_message", None)
         if message is None:
             if os.environ.get("CALOR_DEBUG"):
@@ -65,6 +97,4 @@ def invoke(arguments: list[str]) -> int:
             print(f"calor {arguments[0]}: Calor made a mistake ({said}); CALOR_DEBUG=1 shows where", file=sys.stderr)
             return BAD_INPUT
         print(f"calor {arguments[0]}: {message()} See calor {arguments[0]} --help.", file=sys.stderr)
-    except KeyboardInterrupt:
-        print("calor: stopped", file=sys.stderr)
     return BAD_INPUT

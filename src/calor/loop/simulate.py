@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from contextlib import contextmanager
 from functools import lru_cache
 from typing import Any
 
@@ -41,6 +43,26 @@ class Stopped(Exception):  # noqa: N818 - a run that was asked to stop did not f
 def new_control() -> npt.NDArray[np.int64]:
     """A pair of numbers shared with a run: set [0] to 1 to stop it; [1] counts the rows done."""
     return np.zeros(2, np.int64)
+
+
+_running: list[npt.NDArray[np.int64]] = []
+"""The controls of the runs that are on."""
+
+
+@contextmanager
+def _on(control: npt.NDArray[np.int64]) -> Iterator[None]:
+    """While a run is on it can be stopped by its control."""
+    _running.append(control)
+    try:
+        yield
+    finally:
+        _running.pop(next(k for k, one in enumerate(_running) if one is control))
+
+
+def stop_every_run() -> None:
+    """Ask every run that is on to stop: each raises Stopped."""
+    for control in tuple(_running):
+        control[kernel.ABORT] = 1
 
 
 def steps_of(design: Design, trial: Trial) -> int:
@@ -176,11 +198,12 @@ def run(design: Design, trial: Trial, control: npt.NDArray[np.int64] | None = No
     switch_s, switch_level = np.empty((count, most)), np.empty((count, most))
     changes, watched = np.zeros(count, np.int64), _watched(design)
     work = run_records.workspace(len(watched))
-    kernel.run(
-        blocks, start, conditions, np.array(design.output_weights()), watched, noise, trial.seed,
-        reading.new_memory(probe), work, seat or seats.built_in(),
-        float(trial.span_s), control, columns, switch_s, switch_level, changes,
-    )  # fmt: skip
+    with _on(control):
+        kernel.run(
+            blocks, start, conditions, np.array(design.output_weights()), watched, noise, trial.seed,
+            reading.new_memory(probe), work, seat or seats.built_in(),
+            float(trial.span_s), control, columns, switch_s, switch_level, changes,
+        )  # fmt: skip
     if control[kernel.DONE] < steps:
         raise Stopped
     events, disturbances = happenings(design, trial)
