@@ -28,6 +28,9 @@ from calor.units import TemperatureUnit
 
 FORMAT = 1
 MOST_STEPS = 10_000_000
+MOST_INNER_STEPS, MOST_IN_A_STEP = 1_000_000_000, 2_000_000
+"""So often a load may be integrated in a trial, which takes a minute or two, and in one control step: so long it takes
+to stop."""
 BLOCKS = ("setpoint", "law", "drive", "load", "probe")
 """The five blocks, in the order of the loop."""
 
@@ -80,6 +83,7 @@ class Design(Settings):
                     f"trial {trial.name!r} has {steps:.3g} control steps, more than {MOST_STEPS:,};"
                     " shorten its span_s or lengthen law.period_s"
                 )
+            self._drives_and_load_fit(trial)
             if trial.span_s < self.law.period_s:
                 raise ValueError(
                     f"trial {trial.name!r} lasts {trial.span_s:g} s, less than one control step of"
@@ -90,6 +94,28 @@ class Design(Settings):
                 if problem:
                     raise ValueError(f"trial {trial.name!r} {problem}")
         return self
+
+    def _drives_and_load_fit(self, trial: Trial) -> None:
+        """Raises ValueError where a trial has too many windows, or its load too many steps of its own."""
+        for drive in (self.drive, self.second_drive):
+            windows = trial.span_s / getattr(drive, "window_s", trial.span_s)
+            if windows > MOST_STEPS:
+                raise ValueError(
+                    f"trial {trial.name!r} has {windows:.3g} windows of its drive, more than {MOST_STEPS:,};"
+                    " shorten its span_s or lengthen the window_s"
+                )
+        extra = sum(getattr(event, "extra_loss_w_per_k", 0.0) for event in trial.events)
+        a_step = loads.inner_steps(self.load, float(self.law.period_s), extra)
+        steps = a_step * trial.span_s / self.law.period_s
+        needs = f"{steps:.3g} steps of its load, more than {MOST_INNER_STEPS:,}" if steps > MOST_INNER_STEPS else ""
+        if a_step > MOST_IN_A_STEP:
+            needs = f"{a_step:.3g} steps of its load in a control step, more than {MOST_IN_A_STEP:,}"
+        if needs:
+            raise ValueError(
+                f"trial {trial.name!r} needs {needs}: the load's fastest part settles in"
+                f" {loads.fastest_s(self.load, extra):.2g} s; raise its smallest heat capacity, lower the conductances"
+                " at it, or shorten span_s and law.period_s"
+            )
 
     @model_validator(mode="after")
     def _guards_fit(self) -> Self:

@@ -79,6 +79,12 @@ IS_BLACK_BOX = True
 """It knows no watts, no heat capacity and no loss."""
 
 
+def is_exact(settings: FirstOrder) -> bool:
+    """Whether it is solved exactly over any interval in which nothing changes."""
+    del settings
+    return True
+
+
 def fastest_rate_per_s(settings: FirstOrder, extra_w_per_k: float) -> float:
     """Upper bound of how fast it settles, 1/s."""
     del extra_w_per_k

@@ -171,6 +171,11 @@ def with_added(load: LumpNumbers, state: LoadState, j_per_k: float, celsius: flo
     return LoadState(at, state.source_celsius, state.store_celsius, state.added_j_per_k + j_per_k)
 
 
+def is_exact(settings: Lump) -> bool:
+    """Whether it is solved exactly over any interval in which nothing changes."""
+    return settings.radiating_m2 == 0.0
+
+
 def fastest_rate_per_s(settings: Lump, extra_w_per_k: float) -> float:
     """Upper bound of how fast it settles, 1/s; with radiation where both outputs bring it, or at 1000 °C if hotter."""
     loss = settings.loss_w_per_k + extra_w_per_k + settings.fan_w_per_k + settings.second_fan_w_per_k

@@ -7,6 +7,7 @@ it can: `with_added`, `heat_capacity_j_per_k`, `time_constant_s`.
 
 from __future__ import annotations
 
+import math
 from functools import lru_cache
 from types import ModuleType
 from typing import TYPE_CHECKING, Annotated, Any, NamedTuple, Protocol, Union
@@ -29,6 +30,7 @@ KINDS = kinds_of(LOADS)
 _MODULES = {kind: module for kind, (_, module) in KINDS.items()}
 _OWN = [kind for kind, module in _MODULES.items() if hasattr(module, "after")]
 _NETWORKS = [kind for kind in KINDS if kind not in _OWN]
+EXACT_STEP_S = 0.05
 CHAMBER, THERMOELECTRIC = (list(KINDS).index(kind) for kind in ("chamber", "thermoelectric"))
 
 if TYPE_CHECKING:
@@ -69,7 +71,6 @@ Load = Annotated[AnyLoad, Field(discriminator="kind")]
 @lru_cache(maxsize=64)
 def numbers(settings: AnyLoad, largest_extra_w_per_k: float = 0.0) -> LoadNumbers:
     """The settings of any load as plain numbers; the step holds up to `largest_extra_w_per_k` of extra loss."""
-    rate = _MODULES[settings.kind].fastest_rate_per_s(settings, largest_extra_w_per_k)
     every: dict[str, Any] = {
         kind: module.numbers(settings if settings.kind == kind else KINDS[kind][0]())
         for kind, module in _MODULES.items()
@@ -77,9 +78,35 @@ def numbers(settings: AnyLoad, largest_extra_w_per_k: float = 0.0) -> LoadNumber
     return LoadNumbers(
         kind=list(KINDS).index(settings.kind),
         dead_time_s=settings.dead_time_s,
-        step_s=chamber.STEP_PER_TIME_CONSTANT / rate if rate > 0.0 else 1e9,
+        step_s=_longest_step_s(settings, largest_extra_w_per_k),
         **every,
     )
+
+
+def _longest_step_s(settings: AnyLoad, extra_w_per_k: float) -> float:
+    """The longest step a load is accurate over, s; one that is solved exactly takes any, for the probe's sake not
+    too long ones."""
+    rate = _MODULES[settings.kind].fastest_rate_per_s(settings, extra_w_per_k)
+    step_s = chamber.STEP_PER_TIME_CONSTANT / rate if rate > 0.0 else 1e9
+    return max(step_s, EXACT_STEP_S) if _is_exact(settings) else step_s
+
+
+def _is_exact(settings: AnyLoad) -> bool:
+    """Whether a load is solved exactly over any interval in which nothing changes."""
+    is_exact = getattr(_MODULES[settings.kind], "is_exact", None)
+    return is_exact is not None and bool(is_exact(settings))
+
+
+def fastest_s(settings: AnyLoad, extra_w_per_k: float = 0.0) -> float:
+    """How soon the fastest part of a load settles at the latest, s; infinite where it never does."""
+    rate = _MODULES[settings.kind].fastest_rate_per_s(settings, extra_w_per_k)
+    return 1.0 / rate if rate > 0.0 else math.inf
+
+
+def inner_steps(settings: AnyLoad, period_s: float, extra_w_per_k: float = 0.0) -> float:
+    """In how many steps a load is integrated over one control step."""
+    step_s = _longest_step_s(settings, extra_w_per_k)
+    return max(1.0, math.ceil(period_s / step_s)) if math.isfinite(period_s / step_s) else math.inf
 
 
 def varied(every: LoadNumbers, settings: AnyLoad, shortest_step_s: float) -> LoadNumbers:

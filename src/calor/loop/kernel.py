@@ -60,7 +60,10 @@ PROBE_FAULT, CUT_OUT, MAINS_LOST, BY_HAND, STALLED, TRIPPED, TUNING = (
 FIRST_FAULT = float(Flag.PROBE_OPEN)
 """The flag of fault 1; that of each further kind of fault is twice the one before."""
 ABORT, DONE = 0, 1
-STEPS_BETWEEN_LOOKS = 4096
+TOO_HOT, TOO_COLD = 2, 3
+"""What the kernel itself puts into control[ABORT] where the load is hotter or colder than anything can be."""
+COLDEST_CELSIUS, HOTTEST_CELSIUS = -273.15, 1e7
+STEPS_BETWEEN_LOOKS = 256
 TRUE_ROW, PROBE_ROW, COUNTS_ROW, MEASURED_ROW, SETPOINT_ROW, FLAGS_ROW, ALARMS_ROW, OUTPUTS_FROM = range(8)
 """Rows of the columns a run fills: then the demand of each output, after them what each was given, and last the power
 against the Seebeck voltage of a thermoelectric load, W."""
@@ -130,7 +133,8 @@ def run(
 
     `columns` is (7 + 2·outputs + 1)×rows, the last one the power against the Seebeck voltage (W); `switch_s` and
     `switch_level` are outputs×most_changes; `changes` counts them.
-    `control[0]` set to 1 from another thread ends the run early; `control[1]` counts the rows done.
+    `control[0]` set to 1 from another thread ends the run early, and is TOO_HOT or TOO_COLD where the load ended it;
+    `control[1]` counts the rows done.
     """
     steps = columns.shape[1]
     program_state, law_state, load_state = start.program, start.law, start.load
@@ -159,8 +163,9 @@ def run(
     setpoint = aim.celsius
     measured = np.nan
     level, second = 0.0, 0.0
+    between_looks = max(1, int(STEPS_BETWEEN_LOOKS * load.step_s / max(load.step_s, period_s)))
     for k in range(steps):
-        if k % STEPS_BETWEEN_LOOKS == 0:
+        if k % between_looks == 0:
             control[DONE] = k
             if control[ABORT] != 0:
                 break
@@ -346,4 +351,8 @@ def run(
             if load.kind == loads.THERMOELECTRIC:
                 against += 0.5 * dt_s * thermoelectric.against_watt(load.thermoelectric, load_state, level, second)
         columns[OUTPUTS_FROM + 2 * outputs, k] = against / (end_s - begin_s)
+        coldest, hottest = min(load_state.celsius, load_state.source_celsius), load_state.celsius
+        if not (coldest >= COLDEST_CELSIUS and hottest <= HOTTEST_CELSIUS):
+            control[ABORT] = TOO_HOT if hottest > HOTTEST_CELSIUS else TOO_COLD
+            break
         control[DONE] = k + 1

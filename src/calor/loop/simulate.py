@@ -204,6 +204,9 @@ def run(design: Design, trial: Trial, control: npt.NDArray[np.int64] | None = No
             reading.new_memory(probe), work, seat or seats.built_in(),
             float(trial.span_s), control, columns, switch_s, switch_level, changes,
         )  # fmt: skip
+    if control[kernel.ABORT] in (kernel.TOO_HOT, kernel.TOO_COLD):
+        is_cold = control[kernel.ABORT] == kernel.TOO_COLD
+        raise _impossible(trial, is_cold, (int(control[kernel.DONE]) + 1) * float(design.law.period_s))
     if control[kernel.DONE] < steps:
         raise Stopped
     events, disturbances = happenings(design, trial)
@@ -224,6 +227,15 @@ def run(design: Design, trial: Trial, control: npt.NDArray[np.int64] | None = No
         **_given(design, columns, switch_s, switch_level, changes),
     )
     return with_found_events(trace, design)
+
+
+def _impossible(trial: Trial, is_cold: bool, at_s: float) -> CalorError:
+    """The error for a load that went where nothing can go."""
+    where = "below absolute zero" if is_cold else f"above {kernel.HOTTEST_CELSIUS:g} °C"
+    return CalorError(
+        "load", f"goes {where} {at_s:g} s into trial {trial.name!r}, where nothing can be", "",
+        "lower its power or rise, or give it more loss",
+    )  # fmt: skip
 
 
 def _tuning(row: list[float]) -> Tuning:
