@@ -38,6 +38,7 @@ INTERRUPTED = """\
             time.sleep(0.01)
         os.kill(os.getpid(), signal.SIGINT)
 
+    signal.signal(signal.SIGINT, signal.default_int_handler)  # a shell may have begun all of this to be deaf to it
     threading.Thread(target=interrupt, daemon=True).start()
     sys.argv = ["calor", *sys.argv[1:]]
     cli.main()

@@ -2,8 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from functools import wraps
 from importlib import import_module
+from inspect import signature
 from typing import Any
+
+from calor.errors import CalorError
 
 DESK_VERBS = ("open", "demo")
 VERBS = (
@@ -24,6 +29,7 @@ VERBS = (
     "completion",
 )
 """Each is a module of this package, with what it does (HELP) and the command itself."""
+SMALLEST, LARGEST = 1e-30, 1e30
 
 
 def application(verbs: tuple[str, ...] = VERBS, completes: bool = False) -> Any:
@@ -38,5 +44,20 @@ def application(verbs: tuple[str, ...] = VERBS, completes: bool = False) -> Any:
     app.callback()(lambda: None)
     for verb in verbs:
         module = import_module(f"calor.cli.{verb}")
-        app.command(verb, help=module.HELP)(module.command)
+        app.command(verb, help=module.HELP)(_within_measure(verb, module.command))
     return app
+
+
+def _within_measure(verb: str, command: Callable[..., int]) -> Callable[..., int]:
+    """A verb that takes numbers a person can mean: not what is none, and none beyond all measure."""
+
+    @wraps(command)
+    def measured(**given: Any) -> int:
+        for name, value in given.items():
+            if isinstance(value, float) and value and not SMALLEST <= abs(value) <= LARGEST:
+                option = signature(command).parameters[name].default.param_decls[0]
+                rule = f"must be 0 or a number from {SMALLEST:g} to {LARGEST:g} in size"
+                raise CalorError(f"calor {verb}: {option}", rule, f"{value:g}", "give it in the unit that --help names")
+        return command(**given)
+
+    return measured

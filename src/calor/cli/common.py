@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import sys
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -32,10 +33,19 @@ def numbers(option: str, words: list[str], whole: bool) -> list[float]:
 
 
 def print_json(data: Any) -> None:
-    """Print data as JSON; what is no number may not be in it."""
+    """Print data as JSON; what is no finite number is null."""
     import json
 
-    print(json.dumps(data, indent=2, ensure_ascii=False, allow_nan=False))
+    print(json.dumps(_finite(data), indent=2, ensure_ascii=False, allow_nan=False))
+
+
+def _finite(data: Any) -> Any:
+    """Data with null for what is no number, which JSON does not have."""
+    if isinstance(data, dict):
+        return {key: _finite(value) for key, value in data.items()}
+    if isinstance(data, list | tuple):
+        return [_finite(value) for value in data]
+    return None if isinstance(data, float) and not math.isfinite(data) else data
 
 
 def open_design(path: Path) -> Design:

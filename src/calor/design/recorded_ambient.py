@@ -9,6 +9,7 @@ from typing import NamedTuple
 import numpy as np
 
 from calor.compiled import Column
+from calor.design.recorded_table import read_columns
 from calor.errors import CalorError, unreadable
 
 WANTED = "a CSV file with a time and a temperature column"
@@ -37,17 +38,8 @@ def _read(path: str, changed: int, ambient_column: str | None, humidity_column: 
     del changed  # part of the key: a file that was written anew is read anew
     import pandas as pd
 
-    try:
-        table = pd.read_csv(path, sep=None, engine="python", comment="#", skipinitialspace=True)
-    except OSError as error:
-        raise unreadable(CalorError, Path(path), error, WANTED) from None
-    except (ValueError, pd.errors.ParserError) as error:
-        line = str(error).splitlines()[0] if str(error) else type(error).__name__
-        raise CalorError(path, f"is not a table ({line})", "", f"give {WANTED}") from None
-    names = [str(name).strip() for name in table.columns]
-    table.columns = names
-    if len(names) < 2 or not len(table):
-        raise CalorError(path, f"has {len(names)} column(s) and {len(table)} row(s)", "", f"give {WANTED}")
+    table = read_columns(path, WANTED)
+    names = list(table.columns)
     wanted = names[1] if ambient_column is None else ambient_column
     for key, name in (("ambient_column", wanted), ("humidity_column", humidity_column)):
         if name is not None and name not in names:

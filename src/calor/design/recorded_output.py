@@ -9,6 +9,7 @@ from typing import NamedTuple
 import numpy as np
 
 from calor.compiled import Column
+from calor.design.recorded_table import read_columns
 from calor.errors import CalorError, unreadable
 
 WANTED = "a CSV file with a time in s and an output of 0 to 1"
@@ -36,17 +37,8 @@ def _read(path: str, changed: int, column: str | None) -> Output:
     del changed  # part of the key: a file that was written anew is read anew
     import pandas as pd
 
-    try:
-        table = pd.read_csv(path, comment="#", skipinitialspace=True)
-    except OSError as error:
-        raise unreadable(CalorError, Path(path), error, WANTED) from None
-    except ValueError as error:
-        line = (str(error).splitlines() or [type(error).__name__])[0]
-        raise CalorError(path, f"is not a table ({line})", "", f"give {WANTED}") from None
-    names = [str(name).strip() for name in table.columns]
-    table.columns = names
-    if len(names) < 2 or not len(table):
-        raise CalorError(path, f"has {len(names)} column(s) and {len(table)} row(s)", "", f"give {WANTED}")
+    table = read_columns(path, WANTED)
+    names = list(table.columns)
     wanted = names[1] if column is None else column
     if wanted not in names:
         raise CalorError(f"{path}: output_column", f"there is no column {wanted!r}", "", f"it has {', '.join(names)}")

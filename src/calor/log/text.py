@@ -43,7 +43,8 @@ _STAMP = rf"(?:{_DATE}(?:[ T]+{_CLOCK}(?: ?Z|[+-]\d\d:?\d\d)?)?|{_CLOCK})"
 _WORDS = "|".join(word for word in (*NO_READING, *SWITCHED) if word.strip("-/")) + r"|n/a|-{1,3}"
 _FIELD = re.compile(rf'"?\s*(?:{_NUMBER}|{_STAMP}|{_WORDS}|)\s*"?', re.IGNORECASE)
 _HAS_DIGIT = re.compile(r"\d")
-_WORD = r"[A-Za-z_°][\w.\-/%°]*"
+# it begins where no word is on: a long one is looked at once, and not from each of its letters
+_WORD = r"(?<![\w.\-/%°])[A-Za-z_°][\w.\-/%°]*"
 _IN_BRACKETS = r"(?: ?[\[(][^\])]{1,8}[\])])?"
 # before an equals sign stands one word, before a colon there may be two
 _KEY = rf"(?:{_WORD}{_IN_BRACKETS}(?=\s*=)|{_WORD}(?: {_WORD})?{_IN_BRACKETS}(?=\s*:))"

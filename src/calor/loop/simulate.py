@@ -12,7 +12,7 @@ import numpy.typing as npt
 
 from calor.compiled import Column
 from calor.design.event import EXTRA
-from calor.design.model import Design
+from calor.design.model import MOST_STEPS, Design
 from calor.design.trial import Trial
 from calor.drive import registry as drives
 from calor.drive.time_proportional import TimeProportional
@@ -255,6 +255,12 @@ def replay(design: Design, recorded: Trace) -> Trace:
     period_s = float(design.law.period_s)
     span_s = float(recorded.time_s[-1] - recorded.time_s[0])
     steps, count = max(1, int(np.floor(span_s / period_s + 1e-9)) + 1), len(design.outputs)
+    if steps > MOST_STEPS:
+        raise CalorError(
+            f"replay of {recorded.name}", f"takes {steps:.3g} control steps, more than {MOST_STEPS:,}",
+            f"{span_s / 86_400.0:.3g} days by {period_s:g} s",
+            "cut the record where nothing was recorded, or lengthen law.period_s",
+        )  # fmt: skip
     time_s = np.arange(steps, dtype=np.float64) * period_s
     smoothing = filters.numbers(design.probe.filter)
     row = np.searchsorted(recorded.time_s - recorded.time_s[0], time_s + 1e-9, side="right") - 1

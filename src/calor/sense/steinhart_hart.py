@@ -105,6 +105,9 @@ def ohm_at(found: Coefficients, celsius: float) -> float:
     return math.exp(min(rising, key=abs)) if rising and abs(min(rising, key=abs)) < 600.0 else math.nan
 
 
+LARGEST_LOG, WORST_MISS = 300.0, 1e9
+
+
 def beta(celsius: Column, ohm: Column) -> tuple[float, float]:
     """(beta in kelvin, resistance at 25 °C in Ω) by least squares of ln R over 1/T."""
     inverse = 1.0 / (celsius + KELVIN_AT_0_CELSIUS) - 1.0 / KELVIN_AT_25_CELSIUS
@@ -125,8 +128,16 @@ def three_parameters(celsius: Column, ohm: Column) -> tuple[tuple[float, float, 
     log_b1, b3 = float(start[0]), float(start[2])
     b2 = float(start[1]) - b3 * log_b1
 
+    if b3 + float(celsius.min()) <= 0.0:
+        # of a plain exponential b3 is infinite, and this has its pole among the points; the beta form has none
+        slope, r25 = beta(celsius, ohm)
+        log_b1, b2, b3 = math.log(r25) - slope / KELVIN_AT_25_CELSIUS, slope, KELVIN_AT_0_CELSIUS
+
     def misses(p: Column) -> Column:
-        return np.asarray((np.exp(p[0] + p[1] / (celsius + p[2])) - ohm) / ohm.mean())
+        below = celsius + p[2]
+        if not (below > 0.0).all():  # a curve with a pole among the points is none
+            return np.full(len(ohm), WORST_MISS)
+        return np.asarray((np.exp(np.clip(p[0] + p[1] / below, -LARGEST_LOG, LARGEST_LOG)) - ohm) / ohm.mean())
 
     solution = least_squares(
         misses, [log_b1, b2, b3], x_scale=[1.0, abs(b2) + 1.0, abs(b3) + 1.0], xtol=1e-15, ftol=1e-15, gtol=1e-15,
@@ -147,5 +158,5 @@ def fit(celsius: Column, ohm: Column) -> Fit:
     if len(celsius) == FEWEST_POINTS:
         return Fit(solution, slope, r25, celsius, ohm, fitted, None, math.nan)
     three, rss = three_parameters(celsius, ohm)
-    usable = all(map(math.isfinite, (*three, rss)))
+    usable = all(map(math.isfinite, (*three, rss))) and three[0] > 0.0
     return Fit(solution, slope, r25, celsius, ohm, fitted, three if usable else None, rss)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import html
 from typing import Any, NamedTuple
 
 import numpy as np
@@ -144,6 +145,6 @@ class Overlay(QWidget):
         for key, name, colour, sign in zip(
             self._keys, answers.names, (t.pinned, t.measured), ("━━", "──"), strict=True
         ):
-            key.setText(f'<span style="color:{colour}">{sign}</span> {name}')
+            key.setText(f'<span style="color:{colour}">{sign}</span> {html.escape(name)}')
         said = "none anywhere" if most == 0.0 else f"{most:.2g} % of full output at most"
         self.apart_title.setText(f"Difference, %  ·  {said}")

@@ -12,7 +12,7 @@ from calor.contained import protection
 from calor.desk.code.code_check import LawCheck
 from calor.desk.code.code_editor import CodeEditor, changed_lines
 from calor.desk.widgets import theme as look
-from calor.desk.widgets.fields import label, set_role
+from calor.desk.widgets.fields import as_tip, label, set_role
 from calor.errors import CalorError, FirmwareError
 from calor.files import save_atomically
 from calor.firmware.controller import consent
@@ -191,7 +191,7 @@ class OwnFile(QFrame):
             word = "error" if item.is_error else "warning"
             row = QListWidgetItem(f"{item.line}:{item.column}  {word}: {item.text}")
             row.setData(Qt.ItemDataRole.UserRole, number)
-            row.setToolTip(item.text)
+            row.setToolTip(as_tip(item.text))
             self.problems.addItem(row)
         if trouble:
             self.problems.addItem(trouble)

@@ -9,7 +9,7 @@ from PyQt6.QtCore import QSignalBlocker, Qt
 from PyQt6.QtWidgets import QComboBox, QFrame, QGridLayout, QHBoxLayout, QLineEdit, QPushButton, QVBoxLayout, QWidget
 
 from calor.desk.logs.shelf import Opened, Shelf
-from calor.desk.widgets.fields import emptied, label, set_role
+from calor.desk.widgets.fields import as_tip, emptied, label, set_role
 from calor.log.recognise import NOTHING, STAMPS, TIME_UNITS, Corrections
 from calor.units import TEMPERATURE_UNITS
 
@@ -85,11 +85,11 @@ class ColumnsPanel(QFrame):
                 if role != "date" or column.role == "date":
                     menu.addItem(words, role)
             menu.setCurrentIndex(menu.findData(column.role))
-            menu.setToolTip(column.why)
+            menu.setToolTip(as_tip(column.why))
             menu.activated.connect(lambda _, name=column.name, box=menu: self._role_chosen(name, box.currentData()))
             self._grid.addWidget(menu, 0, number)
             name = label(column.name if len(column.name) < 22 else column.name[:20] + "…", "heading")
-            name.setToolTip(column.name)
+            name.setToolTip(as_tip(column.name))
             self._grid.addWidget(name, 1, number)
             for row, value in enumerate(frame[column.name].head(SHOWN_ROWS)):
                 text = "" if pd.isna(value) else f"{value}"

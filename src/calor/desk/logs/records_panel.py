@@ -19,7 +19,7 @@ from PyQt6.QtWidgets import (
 
 from calor.demo import RECORDS
 from calor.desk.logs.shelf import Shelf
-from calor.desk.widgets.fields import emptied, label
+from calor.desk.widgets.fields import as_tip, emptied, label, on_button
 from calor.log.align import HOWS
 from calor.log.finding import Finding
 
@@ -43,7 +43,8 @@ class FindingRow(QWidget):
         self.treated = QCheckBox(f"{finding.title}: {finding.count}")
         self.treated.setChecked(not finding.taken_back)
         self.treated.setEnabled(bool(finding.otherwise))
-        self.treated.setToolTip(f"{finding.done}; without the mark: {finding.otherwise}" if finding.otherwise else "")
+        said = f"{finding.done}; without the mark: {finding.otherwise}" if finding.otherwise else ""
+        self.treated.setToolTip(as_tip(said))
         self.treated.toggled.connect(lambda on: shelf.take_back(finding.kind, not on))
         head.addWidget(self.treated, 1)
         if not finding.otherwise:
@@ -157,7 +158,7 @@ class RecordsPanel(QFrame):
         column.addWidget(label("Made-up records to try", "quiet"))
         self.demo_buttons: list[QPushButton] = []
         for record in RECORDS:
-            button = QPushButton(record.title)
+            button = QPushButton(on_button(record.title))
             button.setProperty("role", "link")
             button.clicked.connect(partial(self.open_demo, record.title))
             column.addWidget(button)

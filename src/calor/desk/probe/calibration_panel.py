@@ -23,7 +23,7 @@ from calor.desk.probe.survey import ProbeSurvey
 from calor.desk.state.desk import Desk
 from calor.desk.widgets import theme as look
 from calor.desk.widgets.chart import Chart, padded
-from calor.desk.widgets.fields import label
+from calor.desk.widgets.fields import as_tip, label
 from calor.sense import calibration
 from calor.units import celsius_to, difference_to, to_celsius
 
@@ -124,7 +124,7 @@ class CalibrationPanel(QWidget):
                     if COLUMNS[number] == "left":
                         item.setFlags(item.flags() & ~Qt.ItemFlag.ItemIsEditable)
                     if COLUMNS[number] == "against":  # the column may be too narrow for a thermometer's name
-                        item.setToolTip(f"{point.against or 'not said'}, ± {point.uncertainty_celsius:g} °C")
+                        item.setToolTip(as_tip(f"{point.against or 'not said'}, ± {point.uncertainty_celsius:g} °C"))
                     self.table.setItem(row, number, item)
         self._draw()
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import html
 from typing import Any, get_args
 
 from pydantic.fields import FieldInfo
@@ -33,6 +34,16 @@ def label(text: str, role: str = "") -> QLabel:
     text_label.setTextFormat(Qt.TextFormat.PlainText)
     text_label.setProperty("role", role)
     return text_label
+
+
+def as_tip(text: str) -> str:
+    """A text that others wrote as a tool tip: what looks like markup is text there too."""
+    return f"<span style='white-space: pre-wrap'>{html.escape(text)}</span>" if "<" in text or "&" in text else text
+
+
+def on_button(text: str) -> str:
+    """A text that others wrote as the word on a button or in a menu: an & is one, and no key."""
+    return text.replace("&", "&&")
 
 
 def set_role(widget: QWidget, name: str, value: str) -> None:

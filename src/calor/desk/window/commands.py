@@ -12,6 +12,7 @@ from PyQt6.QtWidgets import QMenu
 
 from calor.demo import DEMOS
 from calor.desk.room import Command
+from calor.desk.widgets.fields import on_button
 from calor.desk.widgets.keys import shortcut
 
 if TYPE_CHECKING:
@@ -108,6 +109,6 @@ class Commands(QObject):
 
     @staticmethod
     def _add(menu: QMenu, text: str, act: Callable[[], None]) -> None:
-        action = QAction(text, menu)
+        action = QAction(on_button(text), menu)
         action.triggered.connect(lambda _: act())
         menu.addAction(action)

@@ -27,6 +27,7 @@ class Search(QDialog):
         super().__init__(parent, Qt.WindowType.Popup)
         self._entries = entries
         self.setObjectName("search")
+        self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         self.setFixedWidth(520)
         column = QVBoxLayout(self)
         column.setContentsMargins(10, 10, 10, 10)

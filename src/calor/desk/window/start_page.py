@@ -14,7 +14,7 @@ from calor.desk.room import Page
 from calor.desk.state.desk import Desk
 from calor.desk.state.simulator import Thumbnail
 from calor.desk.widgets import theme as look
-from calor.desk.widgets.fields import label
+from calor.desk.widgets.fields import as_tip, label, on_button
 from calor.desk.window.files import Files
 from calor.units import TemperatureUnit, celsius_to, format_span, format_temperature
 
@@ -144,9 +144,9 @@ class StartPage(Page):
         if paths:
             self._recent.addWidget(label("Opened last:", "quiet"))
         for path in paths:
-            button = QPushButton(path.name)
+            button = QPushButton(on_button(path.name))
             button.setProperty("role", "link")
-            button.setToolTip(str(path))
+            button.setToolTip(as_tip(str(path)))
             button.clicked.connect(lambda _, path=path: self._files.open(path))
             self._recent.addWidget(button)
         self._recent.addStretch(1)

@@ -6,7 +6,7 @@ from PyQt6.QtCore import QSignalBlocker, Qt
 from PyQt6.QtWidgets import QComboBox, QFrame, QHBoxLayout, QLineEdit, QPushButton, QWidget
 
 from calor.desk.state.desk import Desk
-from calor.desk.widgets.fields import label, set_role
+from calor.desk.widgets.fields import label, on_button, set_role
 from calor.errors import Problem
 from calor.units import celsius_to, format_span, parse_duration, to_celsius
 
@@ -85,7 +85,7 @@ class TopBar(QFrame):
         desk = self._desk
         document, whole = desk.document, desk.document.design.name
         name = whole if len(whole) < 26 else whole[:24] + "…"
-        self.name.setText(f"{name}{' •' if document.edited else ''}  ▾")
+        self.name.setText(f"{on_button(name)}{' •' if document.edited else ''}  ▾")
         self.name.setAccessibleName(f"Design {whole}{', edited' if document.edited else ''}: menu")
         self.save.setEnabled(desk.document.edited or desk.document.path is None)
         names = [trial.name for trial in desk.document.design.trial]

@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 import json
 import math
+import os
 import re
 import unicodedata
 from collections.abc import Iterable
@@ -156,6 +157,8 @@ def strangers_in(folder: Path, files: dict[str, str]) -> list[str]:
         except (FileNotFoundError, NotADirectoryError):
             continue
         except OSError:
+            if not os.path.lexists(folder / name):
+                continue  # it will not be written either, and that is said then
             there = b""
         if there != text.encode() and _sum(there) != listed.get(name):
             clashing.append(name)
