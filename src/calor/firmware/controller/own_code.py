@@ -243,8 +243,10 @@ def own_law_seated(design: Design, source: OwnSource, control: npt.NDArray[np.in
             try:
                 answer = law.answer(struct.unpack(f"{len(GIVEN)}f", ctypes.string_at(given, 4 * len(GIVEN))))
             except BaseException as error:  # a run cannot be left from here: it is said when it has ended
-                is_ours = isinstance(error, FirmwareError)
-                law.trouble = error if is_ours else FirmwareError(source.path, f"was stopped ({type(error).__name__})")
+                if isinstance(error, FirmwareError):
+                    law.trouble = error
+                else:
+                    law.trouble = FirmwareError(source.path, f"was stopped ({type(error).__name__})")
                 law.end()
                 return
             ctypes.memmove(row, answer, len(answer))
