@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import warnings
 from functools import lru_cache
 from pathlib import Path
 from typing import NamedTuple
@@ -46,7 +47,9 @@ def _read(path: str, changed: int, ambient_column: str | None, humidity_column: 
             raise CalorError(f"{path}: {key}", f"there is no column {name!r}", "", f"it has {', '.join(names)}")
     time_s = pd.to_numeric(table[names[0]], errors="coerce")
     if time_s.isna().all():
-        stamps = pd.to_datetime(table[names[0]], errors="coerce", utc=True)
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore", UserWarning)  # of stamps in no form that is known, each is looked at
+            stamps = pd.to_datetime(table[names[0]], errors="coerce", utc=True)
         time_s = (stamps - stamps.iloc[0]).dt.total_seconds()
     seconds = np.asarray(time_s, dtype=np.float64)
     celsius = np.asarray(pd.to_numeric(table[wanted], errors="coerce"), dtype=np.float64)
