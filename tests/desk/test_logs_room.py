@@ -327,3 +327,27 @@ def test_from_the_loop_room_one_step_leads_here(desk: Desk, qtbot: Any, monkeypa
     assert all("°C" not in value for _, value, _ in room.page.measures.texts())
     for theme in ("dark", "light"):
         window.set_theme(theme)
+
+
+def test_a_log_that_others_changed_is_said(desk: Desk, qtbot: Any, tmp_path: Path) -> None:
+    """What is shown stays until it is read again, by the command beside the notice or by opening it again."""
+    path = tmp_path / "mine.csv"
+    path.write_text("time_s,temperature_celsius\n" + "".join(f"{k * 5},{20 + k}\n" for k in range(20)))
+    window = desk()
+    window._choose_room("logs")
+    shelf = window.room("logs").shelf
+    shelf.open(path)
+    qtbot.waitUntil(lambda: shelf.chosen is not None and not shelf.reading, timeout=60_000)
+    assert not shelf.chosen.is_changed
+    path.write_text(path.read_text() + "100,45\n")
+    shelf.choose(0)
+    assert "mine.csv was changed on disk" in window.notice.text.text() and shelf.chosen.record.trace.steps == 20
+    window.notice.action.click()
+    qtbot.waitUntil(lambda: not shelf.reading and shelf.chosen.record.trace.steps == 21, timeout=60_000)
+    assert not shelf.chosen.is_changed
+    path.write_text(path.read_text() + "105,46\n")
+    shelf.open(path)
+    qtbot.waitUntil(lambda: not shelf.reading and shelf.chosen.record.trace.steps == 22, timeout=60_000)
+    path.unlink()
+    shelf.look_at_disk()
+    assert "was changed on disk" in window.notice.text.text()

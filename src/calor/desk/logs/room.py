@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 from PyQt6.QtWidgets import QApplication, QFileDialog
 
 from calor.demo import RECORDS
+from calor.desk.logs import READ_AGAIN
 from calor.desk.room import Command, Entry, Page, Room
 from calor.desk.state.desk import Desk
 
@@ -66,6 +67,7 @@ class LogsRoom(Room):
         return [
             Command("Measure a log…", "Ctrl+Shift+L", self.ask, "log"),
             Command("Measure the overlaid log", "", self.take_overlaid, "log", overlaid),
+            Command(READ_AGAIN, "", self._read_again, "", chosen),
             Command("Fit a load to the record", "Ctrl+Shift+F", self._fit, "", chosen),
             Command("Use the fitted load", "", self._use, "", fitted),
             Command("Add the record as a trial", "", self._as_trial, "", fitted),
@@ -104,6 +106,9 @@ class LogsRoom(Room):
         return True
 
     # ---- a fit, and what is done with it
+
+    def _read_again(self) -> None:
+        self.shelf.read_again()
 
     def _fit(self) -> None:
         self.shelf.fit()

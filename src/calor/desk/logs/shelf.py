@@ -10,6 +10,7 @@ from typing import Any
 from PyQt6.QtCore import QObject, pyqtSignal
 
 from calor.design.model import Design
+from calor.desk.logs import READ_AGAIN
 from calor.desk.logs.worker import Job, Kind, Worker
 from calor.desk.state.desk import Desk
 from calor.errors import CalorError
@@ -43,6 +44,20 @@ class Opened:
     figures: Figures | None = None
     fit: Fit | None = None
     fit_problem: str = ""
+    stamps: tuple[tuple[int, int], ...] = ()
+    """Size and time of each of its files when it was read."""
+
+    @property
+    def is_changed(self) -> bool:
+        """Whether its files were written to since, or are gone."""
+        return self.stamps != _stamps(self.paths)
+
+
+def _stamps(paths: tuple[Path, ...]) -> tuple[tuple[int, int], ...]:
+    try:
+        return tuple((facts.st_size, facts.st_mtime_ns) for facts in (path.stat() for path in paths))
+    except OSError:
+        return ()
 
 
 @dataclass(frozen=True)
@@ -104,6 +119,8 @@ class Shelf(QObject):
         for number, item in enumerate(self.opened):
             if item.paths == paths:
                 self.choose(number)
+                if item.is_changed:  # whoever opens it again wants what it holds now
+                    self.read_again()
                 return
         self.reading.append(paths[0])
         self.changed.emit()
@@ -132,7 +149,20 @@ class Shelf(QObject):
             self.compare(None)
             self._chosen()
 
+    def read_again(self) -> None:
+        """Read the chosen record as its files are now; what was set right stays."""
+        if self.chosen is not None:
+            self._read_again(self.chosen, self.chosen.corrections, self.chosen.taken_back)
+
+    def look_at_disk(self) -> None:
+        """Say where the files of the chosen record were changed by others since they were read."""
+        item = self.chosen
+        if item is not None and item.is_changed:
+            text = f"{item.record.name} was changed on disk since it was read; what is shown is how it was."
+            self._desk.say("note", text, command=READ_AGAIN)
+
     def _chosen(self) -> None:
+        self.look_at_disk()
         self.changed.emit()
         self.fitted.emit()
         self.measure()
@@ -273,11 +303,11 @@ class Shelf(QObject):
             if isinstance(item, Opened):
                 self.reading.remove(item.paths[0])
                 item.record, item.table, item.corrections, item.taken_back = record, table, corrections, back
-                item.paths = record.paths
+                item.paths, item.stamps = record.paths, _stamps(record.paths)
                 item.fit, item.figures = None, None
             else:
                 self.reading.remove(item[0])
-                self.opened.append(Opened(item, record, table, corrections, back))
+                self.opened.append(Opened(item, record, table, corrections, back, stamps=_stamps(item)))
                 self.number, self.stretch = len(self.opened) - 1, None
                 if self.compare_next and not self.reading and self.number > 0:
                     self.compared, self.compare_next = self.number - 1, False

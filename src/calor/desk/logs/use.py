@@ -64,6 +64,8 @@ def beside_law(desk: Desk, shelf: Shelf) -> bool:
 
 
 def _fitted(shelf: Shelf) -> tuple[Opened | None, Fit | None]:
+    """The record that is looked at and its fit; where others have changed its file meanwhile, that is said."""
+    shelf.look_at_disk()
     return shelf.chosen, None if shelf.chosen is None else shelf.chosen.fit
 
 
