@@ -275,8 +275,11 @@ class Simulator(QObject):
         took_s = time.perf_counter() - began_s
         replayed, comparison = None, {}
         if request.recorded is not None:
-            replayed = loop.replay(request.design, request.recorded)
-            comparison = compare(request.design, request.recorded, replayed)
+            try:
+                replayed = loop.replay(request.design, request.recorded)
+                comparison = compare(request.design, request.recorded, replayed)
+            except CalorError as error:  # the run itself stands without it
+                self._say(self.told, str(error))
         verdict = judge(trace, request.design.limits)
         is_first, self._made_any = not self._made_any, True
         return Outcome(request, trace, verdict, took_s, replayed, comparison, is_first)

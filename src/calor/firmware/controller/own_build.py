@@ -51,9 +51,12 @@ def compiled(text: str, arguments: list[str], folder: Path) -> Compiled:
     variables, writes = {}, [folder]
     if packaged:
         kept = platformdirs.user_cache_path("calor") / "chip"
-        kept.mkdir(parents=True, exist_ok=True)
+        try:
+            kept.mkdir(parents=True, exist_ok=True)
+        except OSError:  # what it keeps of its own runtime is built once more
+            kept = folder
         writes.append(kept)
-        variables = {key: value for key, value in environment().items() if key.startswith("ZIG_")}
+        variables = {key: str(kept) for key in environment() if key.startswith("ZIG_") and key.endswith("_DIR")}
     command = command_of(
         [compiler[0] if os.sep in compiler[0] else f"/usr/bin/{compiler[0]}", *compiler[1:], *FLAGS, *arguments],
         compiler_places(compiler[0]), writes, folder, LIMITS, Means(means.bwrap, means.landlock),
