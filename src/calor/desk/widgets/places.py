@@ -7,6 +7,8 @@ from pathlib import Path
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QFileDialog, QMessageBox, QWidget
 
+BACK = "Go back"
+
 
 def place_for(window: QWidget | None, title: str, start: str, kinds: str, ending: str) -> Path | None:
     """Where to write, with its ending; None where the user goes back.
@@ -40,13 +42,21 @@ def may_mix(window: QWidget | None, folder: Path, strangers: list[str]) -> bool:
 
 def asked(window: QWidget | None, title: str, text: str, action: str) -> bool:
     """Ask before something is done that cannot be undone; going back is what Return and Escape do."""
+    return choice(window, title, text, (action,), BACK) == action
+
+
+def choice(window: QWidget | None, title: str, text: str, actions: tuple[str, ...], usual: str) -> str:
+    """Which of some actions the user chooses, or to go back, as Escape does; Return does what is `usual`."""
     box = QMessageBox(window)
     box.setWindowTitle(title)
-    box.setTextFormat(Qt.TextFormat.PlainText)  # names of files may look like markup
+    box.setTextFormat(Qt.TextFormat.PlainText)  # a design or a file may be called anything
     box.setText(text)
-    do = box.addButton(action, QMessageBox.ButtonRole.DestructiveRole)
-    stay = box.addButton("Go back", QMessageBox.ButtonRole.RejectRole)
-    box.setDefaultButton(stay)
-    box.setEscapeButton(stay)
+    role = QMessageBox.ButtonRole
+    buttons = {
+        word: box.addButton(word, role.AcceptRole if word == usual else role.DestructiveRole) for word in actions
+    }
+    buttons[BACK] = box.addButton(BACK, role.RejectRole)
+    box.setDefaultButton(buttons[usual])
+    box.setEscapeButton(buttons[BACK])
     box.exec()
-    return box.clickedButton() is do
+    return next((word for word, button in buttons.items() if box.clickedButton() is button), BACK)

@@ -5,14 +5,15 @@ from __future__ import annotations
 from collections.abc import Callable
 from pathlib import Path
 
-from PyQt6.QtCore import QObject, Qt
-from PyQt6.QtWidgets import QFileDialog, QMessageBox, QWidget
+from PyQt6.QtCore import QObject
+from PyQt6.QtWidgets import QFileDialog, QWidget
 
 from calor.demo import DEMOS, STARTER
 from calor.desk.state.desk import Desk
-from calor.desk.widgets.places import place_for
+from calor.desk.widgets.places import BACK, choice, place_for
 
 MOST_SHOWN = 8
+SAVE_BESIDE, REPLACE, THEIRS = "Save mine as…", "Replace it", "Open theirs"
 DESIGN_FILTER = "Designs (*.toml);;All files (*)"
 
 
@@ -29,19 +30,9 @@ class Files(QObject):
 
     def may_leave(self, name: str, save_it: Callable[[], bool]) -> bool:
         """Ask about the unsaved changes of something; False where the user wants to stay."""
-        box = QMessageBox(self._window)
-        box.setWindowTitle("Unsaved changes")
-        box.setTextFormat(Qt.TextFormat.PlainText)  # a design may be called anything
-        box.setText(f"{name} has changes that are not saved.")
-        save = box.addButton("Save", QMessageBox.ButtonRole.AcceptRole)
-        drop = box.addButton("Do not save", QMessageBox.ButtonRole.DestructiveRole)
-        stay = box.addButton("Go back", QMessageBox.ButtonRole.RejectRole)
-        box.setDefaultButton(save)
-        box.setEscapeButton(stay)
-        box.exec()
-        if box.clickedButton() is save:
-            return save_it()
-        return box.clickedButton() is drop
+        text = f"{name} has changes that are not saved."
+        chosen = choice(self._window, "Unsaved changes", text, ("Save", "Do not save"), "Save")
+        return save_it() if chosen == "Save" else chosen != BACK
 
     def new(self) -> None:
         """Start from the starter design."""
@@ -88,24 +79,17 @@ class Files(QObject):
             return document.save(path)
         shown = [f"  {change}" for change in changes[:MOST_SHOWN]]
         shown += [f"  and {len(changes) - MOST_SHOWN} more"] if len(changes) > MOST_SHOWN else []
-        box = QMessageBox(self._window)
-        box.setWindowTitle("Changed on disk")
-        box.setTextFormat(Qt.TextFormat.PlainText)
         lines = "\n".join(shown)
-        box.setText(f"{path.name} was changed on disk since it was opened here. There → here:\n{lines}")
-        both = box.addButton("Save mine as…", QMessageBox.ButtonRole.AcceptRole)
-        replace = box.addButton("Replace it", QMessageBox.ButtonRole.DestructiveRole)
-        theirs = box.addButton("Open theirs", QMessageBox.ButtonRole.DestructiveRole)
-        stay = box.addButton("Go back", QMessageBox.ButtonRole.RejectRole)
-        box.setDefaultButton(both)
-        box.setEscapeButton(stay)
-        box.exec()
-        chosen = box.clickedButton()
-        if chosen is both:
+        chosen = choice(
+            self._window, "Changed on disk",
+            f"{path.name} was changed on disk since it was opened here. There → here:\n{lines}",
+            (SAVE_BESIDE, REPLACE, THEIRS), SAVE_BESIDE,
+        )  # fmt: skip
+        if chosen == SAVE_BESIDE:
             return self._save_beside(path)
-        if chosen is replace:
+        if chosen == REPLACE:
             return document.save(path)
-        if chosen is theirs:
+        if chosen == THEIRS:
             document.open(path)
         return False
 
