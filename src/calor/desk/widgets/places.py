@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from pathlib import Path
 
 from PyQt6.QtCore import Qt
@@ -22,7 +23,7 @@ def place_for(window: QWidget | None, title: str, start: str, kinds: str, ending
     if path.suffix.lower() == ending:
         return path
     path = path.with_name(path.name + ending)
-    return path if not path.exists() or may_replace(window, path) else None
+    return path if not os.path.lexists(path) or may_replace(window, path) else None
 
 
 def may_replace(window: QWidget | None, path: Path, what: str = "") -> bool:
