@@ -168,7 +168,10 @@ WORDS = (
 def try_command(random_: random.Random) -> str:
     """What comes of a command line put together by chance, in a folder of its own."""
     with tempfile.TemporaryDirectory() as place:
-        files = [str(DEMOS[7].design), str(LOGS[0]), f"{place}/none.toml", place, f"{place}/out.csv", "/dev/null"]
+        design, log = Path(place) / "d.toml", Path(place) / "log.csv"  # a verb may well be told to write into them
+        design.write_bytes(DEMOS[7].design.read_bytes())
+        log.write_bytes(LOGS[0].read_bytes())
+        files = [str(design), str(log), f"{place}/none.toml", place, f"{place}/out.csv", "/dev/null"]
         verb = random_.choice([verb for verb in VERBS if verb not in DESK_VERBS])
         words = [random_.choice((*WORDS, *files, *files)) for _ in range(random_.randint(0, 5))]
         with contextlib.chdir(place):

@@ -215,7 +215,7 @@ def calibration_report(design: Design) -> dict[str, Any]:
 
 
 def _written(sources: Any, folder: Path, force: bool) -> dict[str, Any]:
-    from calor.firmware.sources.templating import write_files
+    from calor.firmware.sources.written import write_files
 
     return {"files": [str(path) for path in write_files(sources, folder, force)]}
 

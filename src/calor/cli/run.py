@@ -47,11 +47,9 @@ def command(
         )
     code = Path(seat) if is_own(seat) else None
     may_write("calor run: --csv", csv, (file, code), force, is_run)
-    may_write("calor run: --keep-tuned", keep_tuned, (code,) if force else (file, code), force, is_nothing_of_ours)
     design = open_design(file)
     read_too = files_of(design)
     may_write("calor run: --csv", csv, read_too, force, is_run)
-    may_write("calor run: --keep-tuned", keep_tuned, read_too, force, is_nothing_of_ours)
     chosen = chosen_trial(design, file, trial)
     law: Any = design.law
     if allow_code and law.kind == "code":
@@ -67,6 +65,11 @@ def command(
         data |= _protection(str(named.path if named is not None else law.file))
     if csv is not None:
         write_csv(trace, csv)
+    if keep_tuned is not None and any(one["applied"] for one in data.get("tuning", [])):
+        read_too += [code] if code is not None else []
+        may_write(
+            "calor run: --keep-tuned", keep_tuned, read_too if force else [file, *read_too], force, is_nothing_of_ours
+        )
     if keep_tuned is not None:
         _keep(design, file, data.get("tuning", []), keep_tuned)
     if as_json:

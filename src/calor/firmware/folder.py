@@ -19,7 +19,8 @@ from calor.firmware.sources import fixed_point
 from calor.firmware.sources.code_table import CodeTable
 from calor.firmware.sources.form import PLAIN, Form
 from calor.firmware.sources.generate import context_of, generate, tick_s
-from calor.firmware.sources.templating import Sources, c_float, plain_text, render, write_files
+from calor.firmware.sources.templating import Sources, c_float, plain_text, render
+from calor.firmware.sources.written import write_files
 from calor.law.fan_curve import FanCurve
 from calor.sense.registry import has_converter
 from calor.sense.thermistor import Thermistor

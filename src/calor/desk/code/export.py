@@ -71,10 +71,11 @@ class CodeExport(QObject):
 
     def _written(self, written: list[Path], problem: str) -> None:
         writer = self._writer
+        if writer is not None:
+            writer.wait()  # it has said its last, and ends
         if writer is not None and writer.strangers:
             self._desk.say("note", f"Nothing was written into {writer.folder}.")
             if may_mix(QApplication.activeWindow(), writer.folder, writer.strangers):
-                writer.wait()
                 self.write(writer.folder, writer.form, force=True)
             return
         if problem or self._writer is None:

@@ -86,7 +86,7 @@ class ProbeRoom(Room):
     def write_scaling(self, folder: Path, force: bool = False) -> None:
         """Write the probe's scaling as C99 into `folder`, and the table that the room shows where there is one."""
         from calor.firmware.sources.scaling import lookup, scaling
-        from calor.firmware.sources.templating import write_files
+        from calor.firmware.sources.written import write_files
 
         design, latest = self.desk.document.design, self.survey.latest
         try:

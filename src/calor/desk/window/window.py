@@ -212,8 +212,12 @@ class Window(QMainWindow):
         self.rail.theme_button.setText("Light" if self.theme is look.DARK else "Dark")
 
     def toggle_theme(self) -> None:
-        """The other theme."""
-        self.set_theme("light" if self.theme is look.DARK else "dark")
+        """The other theme; every widget takes it, which the pointer shows meanwhile."""
+        QApplication.setOverrideCursor(Qt.CursorShape.WaitCursor)
+        try:
+            self.set_theme("light" if self.theme is look.DARK else "dark")
+        finally:
+            QApplication.restoreOverrideCursor()
         self.desk.remembered.put("theme", self.theme.name)
 
     # ---- coming and going

@@ -21,7 +21,8 @@ from calor.firmware.sources import constants, fixed_point
 from calor.firmware.sources.code_table import code_table
 from calor.firmware.sources.form import PLAIN, Form
 from calor.firmware.sources.scaling import probe_context
-from calor.firmware.sources.templating import Sources, c_name, plain_text, render, write_files
+from calor.firmware.sources.templating import Sources, c_name, plain_text, render
+from calor.firmware.sources.written import write_files
 from calor.law import alarm as alarms
 from calor.law import autotune, fan_curve, pid
 from calor.law import guard as guards

@@ -2,10 +2,7 @@
 
 from __future__ import annotations
 
-import hashlib
-import json
 import math
-import os
 import re
 import unicodedata
 from collections.abc import Iterable
@@ -16,16 +13,12 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from calor.errors import FirmwareError, StrangersError, unwritable
-from calor.files import save_atomically
 from calor.firmware.sources import constants
 from calor.firmware.sources.form import PLAIN, Form
 
 if TYPE_CHECKING:
     from jinja2 import Environment
 
-WRITTEN = ".calor-written.json"
-"""In a folder of C: the names of what Calor wrote there, each with the sum of its content."""
 SMALLEST_FLOAT = 1.1754944e-38
 """FLT_MIN of IEEE 754 binary32."""
 
@@ -119,78 +112,3 @@ def render(template: str, context: dict[str, Any]) -> str:
     """A template filled with `context`; parts that are left out leave no more than one empty line."""
     text = _environment().get_template(template).render(context)
     return re.sub(r"\n{3,}", "\n\n", text).rstrip("\n") + "\n"
-
-
-def write_files(sources: Sources, folder: Path, force: bool = False) -> list[Path]:
-    """Write sources into `folder`, made where it is missing, with a list of what was written.
-
-    Raises FirmwareError, and without `force` StrangersError where the folder holds what Calor did not write.
-    """
-    if not force:
-        strangers = strangers_in(folder, sources.files)
-        if strangers:
-            raise StrangersError(folder, strangers)
-    written = []
-    try:
-        folder.mkdir(parents=True, exist_ok=True)
-        for name, text in sources.files.items():
-            (folder / name).parent.mkdir(exist_ok=True)
-            save_atomically(folder / name, text)
-            written.append(folder / name)
-        save_atomically(folder / WRITTEN, json.dumps(_listed(folder) | _sums(sources.files), indent=1) + "\n")
-    except OSError as error:
-        raise unwritable(FirmwareError, folder, error) from None
-    return written
-
-
-def strangers_in(folder: Path, files: dict[str, str]) -> list[str]:
-    """What of a folder Calor did not write, and would be written over or beside.
-
-    In a folder that Calor has written into before, only what would be written over counts: the rest is the project
-    around it. One file is as good as another that says the same.
-    """
-    listed = _listed(folder)
-    clashing = []
-    for name, text in files.items():
-        try:
-            there = (folder / name).read_bytes()
-        except (FileNotFoundError, NotADirectoryError):
-            continue
-        except OSError:
-            if not os.path.lexists(folder / name):
-                continue  # it will not be written either, and that is said then
-            there = b""
-        if there != text.encode() and _sum(there) != listed.get(name):
-            clashing.append(name)
-    if clashing or listed:
-        return clashing
-    try:
-        return sorted(path.name for path in folder.iterdir() if path.name not in files and not _is_ours(path, files))
-    except (FileNotFoundError, NotADirectoryError):
-        return []
-    except OSError as error:
-        raise unwritable(FirmwareError, folder, error) from None
-
-
-def _is_ours(path: Path, files: dict[str, str]) -> bool:
-    """Whether a folder holds nothing but files of these names."""
-    if not path.is_dir():
-        return False
-    return all(f"{path.name}/{inner.name}" in files for inner in path.iterdir())
-
-
-def _listed(folder: Path) -> dict[str, str]:
-    """What was written into a folder before, by name."""
-    try:
-        listed = json.loads((folder / WRITTEN).read_text(encoding="utf-8"))
-    except (OSError, ValueError):
-        return {}
-    return listed if isinstance(listed, dict) else {}
-
-
-def _sums(files: dict[str, str]) -> dict[str, str]:
-    return {name: _sum(text.encode()) for name, text in files.items()}
-
-
-def _sum(data: bytes) -> str:
-    return hashlib.sha256(data).hexdigest()
