@@ -307,7 +307,7 @@ def test_code_of_others_is_asked_about(desk: Desk, qtbot: Any, tmp_path: Any) ->
     other.write_text("class Law:\n    def step(self, reading, dt):\n        return 0.25\n")
     room._open_own(other)
     opened = room.own[str(other)]
-    assert opened.allow.isVisible() and "no network" in opened.asked.text()
+    assert opened.allow.isVisible() and protection.found().words in opened.asked.text()
     opened.decide.click()
     assert desk.runs.controller == "python"
     opened.allow.click()
