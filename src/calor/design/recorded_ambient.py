@@ -13,6 +13,7 @@ from calor.compiled import Column
 from calor.design.recorded_table import read_columns
 from calor.errors import CalorError, unreadable
 
+COLDEST_CELSIUS, HOTTEST_CELSIUS = -273.15, 3000.0
 WANTED = "a CSV file with a time and a temperature column"
 
 
@@ -60,6 +61,10 @@ def _read(path: str, changed: int, ambient_column: str | None, humidity_column: 
     if not known.any():
         raise CalorError(path, f"column {wanted!r} holds no number beside a time", "", "name another in ambient_column")
     seconds, celsius, humidity = seconds[known], celsius[known], humidity[known]
+    worst = float(celsius[np.argmax(np.abs(celsius))])
+    if not COLDEST_CELSIUS <= worst <= HOTTEST_CELSIUS:
+        rule = f"holds what is no ambient temperature, from {COLDEST_CELSIUS:g} to {HOTTEST_CELSIUS:g} °C"
+        raise CalorError(f"{path}: {wanted}", rule, f"{worst:g} °C", "name another in ambient_column, or mend the row")
     order = np.argsort(seconds, kind="stable")
     seconds, celsius, humidity = seconds[order], celsius[order], humidity[order]
     return Record(seconds - seconds[0], celsius, humidity)

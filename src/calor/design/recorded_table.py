@@ -14,6 +14,8 @@ if TYPE_CHECKING:
 
 SEPARATORS = ";\t|,"
 LARGEST_BYTES = 200_000_000
+LONGEST_NUMBER = 300
+"""Signs: with more of them it is beyond what a float can hold."""
 
 
 def read_columns(path: str, wanted: str) -> pd.DataFrame:
@@ -56,4 +58,15 @@ def read_columns(path: str, wanted: str) -> pd.DataFrame:
     columns, rows = len(table.columns), len(table)
     if columns < 2 or not rows:
         raise CalorError(path, f"has {columns} column(s) and {rows} row(s)", "", f"give {wanted}")
+    return without_giants(table)
+
+
+def without_giants(table: pd.DataFrame) -> pd.DataFrame:
+    """A table in which no field is longer than any number is: such a one is no reading."""
+    for place in range(len(table.columns)):
+        column = table.iloc[:, place]
+        if column.dtype == object or str(column.dtype) in ("str", "string"):
+            is_giant = (column.astype("string").str.len() > LONGEST_NUMBER).fillna(False).to_numpy(bool)
+            if is_giant.any():
+                table = table.assign(**{str(table.columns[place]): column.mask(is_giant)})
     return table

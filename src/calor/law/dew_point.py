@@ -23,4 +23,5 @@ def dew_point_celsius(celsius: Column | float, humidity: Column | float) -> Colu
 def vapour_pascal(celsius: Column | float) -> Column:
     """Saturation vapour pressure over water, Pa."""
     t = np.asarray(celsius, dtype=np.float64)
-    return np.asarray(MAGNUS_A_PASCAL * np.exp(MAGNUS_B * t / (MAGNUS_C_CELSIUS + t)))
+    with np.errstate(all="ignore"):  # far outside its range the formula has a pole, and means nothing
+        return np.asarray(MAGNUS_A_PASCAL * np.exp(MAGNUS_B * t / (MAGNUS_C_CELSIUS + t)))

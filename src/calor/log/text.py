@@ -15,6 +15,7 @@ from typing import TYPE_CHECKING, Literal
 import numpy as np
 import numpy.typing as npt
 
+from calor.design.recorded_table import without_giants
 from calor.errors import LogError, shown, unreadable
 
 if TYPE_CHECKING:
@@ -207,6 +208,7 @@ def _of_rows(path: Path, lines: list[str], head: list[tuple[int, str]], separato
     except (ValueError, OSError, csv.Error) as error:
         line = (str(error).strip().splitlines() or [type(error).__name__])[0]
         raise LogError(path, f"cannot be read as CSV: {line}", "", "mend that line or export the log again") from None
+    frame = without_giants(frame)
     if len(frame) != len(kept):  # a quoted field that goes over several lines
         raise LogError(
             path, "cannot be read as CSV: a quotation mark is not closed", "", "mend that line or export the log again"
