@@ -31,8 +31,10 @@ span_s = 450000
 INTERRUPTED = """\
     import os, signal, sys, threading, time
     from calor import cli
+    from calor.cli import stopping
     from calor.loop import simulate
 
+    stopping.LONGEST_WAIT_S = 60.0  # a busy machine takes its time to leave in good order
     def interrupt():
         while not {holds}:
             time.sleep(0.01)

@@ -11,8 +11,9 @@ from collections.abc import Callable
 
 from calor.cli.exit_codes import STOPPED
 
-LONGEST_WAIT_S = 0.2
-"""So long it may take to leave in good order; then the process ends, and what it began with it."""
+LONGEST_WAIT_S = 1.0
+"""So long it may take to leave in good order, for which a simulation takes some hundredths; then the process ends, and
+what it began with it."""
 
 
 def stoppable(work: Callable[[], int]) -> int:
