@@ -19,26 +19,40 @@ what it began with it."""
 def stoppable(work: Callable[[], int]) -> int:
     """The exit code of `work`, or STOPPED where Ctrl-C ended it."""
     codes: list[int] = []
-    worker = threading.Thread(target=lambda: codes.append(work()), name="verb", daemon=True)
+    # a thread whose join was interrupted counts as ended, though it goes on: an event of its own says when it has
+    has_ended = threading.Event()
+
+    def act() -> None:
+        try:
+            codes.append(work())
+        finally:
+            has_ended.set()
+
+    worker = threading.Thread(target=act, name="verb", daemon=True)
     worker.start()
     try:
-        worker.join()
+        has_ended.wait()
     except KeyboardInterrupt:
-        _interrupt(worker)
-        if not codes:
+        _interrupt(worker, has_ended)
+        if codes != [STOPPED]:  # it did not come to say so itself
             print("calor: stopped", file=sys.stderr, flush=True)
+        if not codes:
             _leave()
         return STOPPED
     return codes[0]
 
 
-def _interrupt(worker: threading.Thread) -> None:
-    """Ask a run to stop, and the worker to leave whatever Python it is in."""
+def _interrupt(worker: threading.Thread, has_ended: threading.Event) -> None:
+    """Ask a run to stop; where none is on, or that is not enough, the worker to leave whatever Python it is in.
+
+    Asked so at once it might be at tidying up after the run.
+    """
     from calor.loop.simulate import stop_every_run
 
-    stop_every_run()
+    if stop_every_run() and has_ended.wait(LONGEST_WAIT_S / 4.0):
+        return
     ctypes.pythonapi.PyThreadState_SetAsyncExc(ctypes.c_ulong(worker.ident or 0), ctypes.py_object(KeyboardInterrupt))
-    worker.join(LONGEST_WAIT_S)
+    has_ended.wait(LONGEST_WAIT_S)
 
 
 def _leave() -> None:

@@ -59,10 +59,12 @@ def _on(control: npt.NDArray[np.int64]) -> Iterator[None]:
         _running.pop(next(k for k, one in enumerate(_running) if one is control))
 
 
-def stop_every_run() -> None:
-    """Ask every run that is on to stop: each raises Stopped."""
-    for control in tuple(_running):
+def stop_every_run() -> int:
+    """Ask every run that is on to stop: each raises Stopped. How many there were."""
+    running = tuple(_running)
+    for control in running:
         control[kernel.ABORT] = 1
+    return len(running)
 
 
 def steps_of(design: Design, trial: Trial) -> int:
