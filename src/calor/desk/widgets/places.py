@@ -26,9 +26,9 @@ def place_for(window: QWidget | None, title: str, start: str, kinds: str, ending
     return path if not os.path.lexists(path) or may_replace(window, path) else None
 
 
-def may_replace(window: QWidget | None, path: Path, what: str = "") -> bool:
+def may_replace(window: QWidget | None, path: Path) -> bool:
     """Ask whether what is there may be replaced."""
-    return asked(window, "Replace", f"{path.name} is there already{what}.", "Replace it")
+    return asked(window, "Replace", f"{path.name} is there already.", "Replace it")
 
 
 def may_mix(window: QWidget | None, folder: Path, strangers: list[str]) -> bool:
