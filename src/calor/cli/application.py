@@ -24,6 +24,7 @@ VERBS = (
     "measure",
     "fit",
     "tune",
+    "prove",
     "sheet",
     "code",
     "completion",

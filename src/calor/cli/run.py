@@ -29,6 +29,10 @@ def command(
     keep_tuned: Path = typer.Option(
         None, "--keep-tuned", metavar="DESIGN", help="Write the design with the gains that self-tuning found."
     ),
+    proof_run: int = typer.Option(
+        None, "--proof-run", metavar="N", help="The run of calor prove with this number: its parts and its fault."
+    ),
+    seed: int = typer.Option(None, "--seed", metavar="S", help="With --proof-run: that of the proof."),
     force: bool = FORCE,
     as_json: bool = AS_JSON,
 ) -> int:
@@ -50,17 +54,29 @@ def command(
     design = open_design(file)
     read_too = files_of(design)
     may_write("calor run: --csv", csv, read_too, force, is_run)
-    chosen = chosen_trial(design, file, trial)
+    if seed is not None and (proof_run is None or not 0 <= seed < 2**31):
+        raise CalorError("calor run: --seed", "goes with --proof-run, and is a whole number from 0", str(seed))
+    if proof_run is not None and (trial is not None or keep_tuned is not None):
+        raise CalorError("calor run: --proof-run", "goes without --trial and --keep-tuned: the number says it all")
+    proof = None
+    if proof_run is not None:
+        from calor.cli.proof_run import ProofRun
+
+        proof = ProofRun(design, file, proof_run, seed, seat)
+    chosen = chosen_trial(design, file, trial) if proof is None else proof.trial
     law: Any = design.law
     if allow_code and law.kind == "code":
         consent.allow(read_source(own_file(law)))
     named = read_source(code) if code is not None else None  # whoever names a file has agreed to what it holds now
-    with (
-        watched(steps_of(design, chosen)) as control,
-        seated(design, seat, control=control, consented=named) as taken,
-    ):
-        trace = loop.run(design, chosen, control, taken)
+    with watched(steps_of(design, chosen)) as control:
+        if proof is not None:
+            trace = proof.run(seat, named, control)
+        else:
+            with seated(design, seat, control=control, consented=named) as taken:
+                trace = loop.run(design, chosen, control, taken)
     data = report(design, chosen, trace) | ({"with": seat} if seat != "python" else {})
+    if proof is not None:
+        data |= proof.data()
     if named is not None or law.kind == "code":
         data |= _protection(str(named.path if named is not None else law.file))
     if csv is not None:

@@ -8,22 +8,24 @@ import numpy as np
 import numpy.typing as npt
 
 from calor.compiled import Column, Table
+from calor.law.outputs import MOST_OUTPUTS
 from calor.settings import Settings, duration, kind_word
 
 if TYPE_CHECKING:
     from calor.design.model import Design
 
 (
-    AMBIENT, EXTRA, POWER, SETPOINT, WIRED, SIGNAL, HAND, STALLED, SWITCH_FAULT, ADDED, ADDED_CELSIUS, HUMIDITY,
-    RECORDED, HEAT, PROBE_RISE, TUNE,
-) = range(16)  # fmt: skip
+    AMBIENT, EXTRA, POWER, SETPOINT, WIRED, SIGNAL, HAND, STALLED, ADDED, ADDED_CELSIUS, HUMIDITY,
+    RECORDED, HEAT, PROBE_RISE, TUNE, FALLEN, PROBE_LAG, SWITCH_FAULT,
+) = range(18)  # fmt: skip
 """Columns of the conditions: ambient (°C), extra loss (W/K), power as a fraction (below 0: mains lost), setpoint put
 there (°C; NaN: none), the probe's wiring, the signal a setpoint follows (°C; NaN: none), the output set by hand (NaN:
-automatic), whether the firmware hangs, the switch's fault, heat capacity put in at this instant (J/K) and its
-temperature (°C), the air's relative humidity (0 to 1), an output as it was recorded, below 0 the cooling one (NaN:
-none), heat from outside (W), how much hotter something makes the probe alone in the end (°C), and how often
-self-tuning was asked for so far."""
-COLUMNS = 16
+automatic), whether the firmware hangs, heat capacity put in at this instant (J/K) and its temperature (°C), the air's
+relative humidity (0 to 1), an output as it was recorded, below 0 the cooling one (NaN: none), heat from outside (W),
+how much hotter something makes the probe alone in the end (°C), how often self-tuning was asked for so far, whether
+the probe has fallen out into the ambient, a time constant of the probe that is not its own (s; 0: its own), and the
+faults of the switches, a column for each output."""
+COLUMNS = SWITCH_FAULT + MOST_OUTPUTS
 
 
 class Span(NamedTuple):

@@ -16,12 +16,13 @@ from calor.design.event import (
     POWER,
     SETPOINT,
     STALLED,
-    SWITCH_FAULT,
     WIRED,
     Span,
     Timed,
 )
 from calor.design.heat_added import HeatAdded
+from calor.design.probe_events import ProbeFallen, ProbeSlow
+from calor.design.switch_events import OutputBouncing, OutputInverted, OutputStuckOff, OutputStuckOn
 from calor.design.tune import Tune
 from calor.law.pid import Pid
 from calor.load import registry as loads
@@ -31,9 +32,6 @@ from calor.settings import choice, fraction, number, temperature
 
 if TYPE_CHECKING:
     from calor.design.model import Design
-
-INVERTED, STUCK_ON, STUCK_OFF = 1.0, 2.0, 3.0
-"""Faults of a switch."""
 
 
 def _scale_power(span: Span, share: float) -> None:
@@ -317,45 +315,6 @@ class Stalled(Timed):
         return self.at_s + min(self.for_s or watchdog_s, watchdog_s)
 
 
-class OutputStuckOn(Timed):
-    """The switch stays on: a welded contact, a solid-state relay that failed shorted."""
-
-    writes = (SWITCH_FAULT, STUCK_ON)
-    at_first: ClassVar[dict[str, Any]] = {"for_s": 300.0}
-    kind: Literal["output_stuck_on"] = choice(
-        "output_stuck_on",
-        "Event",
-        "The switch stays on: welded or shorted.",
-        words={"output_stuck_on": "Switch stuck on"},
-    )
-
-
-class OutputStuckOff(Timed):
-    """The switch stays off: a broken wire, a burnt-out element."""
-
-    writes = (SWITCH_FAULT, STUCK_OFF)
-    at_first: ClassVar[dict[str, Any]] = {"for_s": 300.0}
-    kind: Literal["output_stuck_off"] = choice(
-        "output_stuck_off",
-        "Event",
-        "The switch, or what it feeds, stays off.",
-        words={"output_stuck_off": "Switch stuck off"},
-    )
-
-
-class OutputInverted(Timed):
-    """An active-low module wired as an active-high one: on where it should be off."""
-
-    writes = (SWITCH_FAULT, INVERTED)
-    at_first: ClassVar[dict[str, Any]] = {"for_s": 300.0}
-    kind: Literal["output_inverted"] = choice(
-        "output_inverted",
-        "Event",
-        "An active-low module driven as an active-high one.",
-        words={"output_inverted": "Output inverted"},
-    )
-
-
 EVENTS: tuple[type[Timed], ...] = (
     Door,
     AmbientStep,
@@ -366,6 +325,8 @@ EVENTS: tuple[type[Timed], ...] = (
     ProbeShort,
     ProbeReversed,
     ProbeStuck,
+    ProbeFallen,
+    ProbeSlow,
     MainsLost,
     ContentsAdded,
     HeatAdded,
@@ -376,6 +337,7 @@ EVENTS: tuple[type[Timed], ...] = (
     OutputStuckOn,
     OutputStuckOff,
     OutputInverted,
+    OutputBouncing,
 )
 """All kinds, in the order in which they are offered."""
 EVENT_KINDS: dict[str, type[Timed]] = {kind.model_fields["kind"].default: kind for kind in EVENTS}

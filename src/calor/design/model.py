@@ -8,6 +8,8 @@ from typing import Annotated, Any, Literal, Self
 
 from pydantic import BeforeValidator, Field, Strict, model_validator
 
+from calor.design import proof as proofs
+from calor.design.proof import Proof
 from calor.design.trial import Limits, Trial
 from calor.drive import driver as drivers
 from calor.drive import registry as drives
@@ -69,6 +71,7 @@ class Design(Settings):
     knob: Knob | None = Field(default=None, title="Knob", description="A knob that sets the setpoint.")
     button: Button | None = Field(default=None, title="Button", description="A button that switches on and off.")
     limits: Limits = Field(default=Limits())
+    proof: Proof = Field(default=Proof())
     trial: Annotated[tuple[Trial, ...], Strict(False)] = Field(default=(Trial(),), min_length=1)
 
     @model_validator(mode="after")
@@ -116,6 +119,13 @@ class Design(Settings):
                 f" {loads.fastest_s(self.load, extra):.2g} s; raise its smallest heat capacity, lower the conductances"
                 " at it, or shorten span_s and law.period_s"
             )
+
+    @model_validator(mode="after")
+    def _proof_fits(self) -> Self:
+        wrong = proofs.problem(self.proof, self)
+        if wrong:
+            raise ValueError(wrong)
+        return self
 
     @model_validator(mode="after")
     def _guards_fit(self) -> Self:

@@ -10,6 +10,7 @@ from pydantic_core import PydanticUndefined
 
 from calor.design.events import EVENT_KINDS
 from calor.design.model import BLOCK_KINDS, Design
+from calor.design.proof import LoadSpread, Proof, Safe, Spread
 from calor.design.trial import Limits, Trial
 from calor.drive.driver import KINDS as DRIVER_KINDS
 from calor.law.alarm import Alarm
@@ -30,9 +31,9 @@ _INTRODUCTION = """\
 
 One TOML file holds everything Calor needs to simulate, judge and generate one thermostat. Units stand in the
 names: `_celsius`, `_s`, `_ohm`, `_watt`. Fractions are 0 to 1 of full output. The five blocks of the loop,
-`[setpoint]`, `[law]`, `[drive]`, `[load]` and `[probe]`, must be there; `[guard]`, `[limits]` and `[[trial]]` may be
-left out, and so may every key that has a default below. `calor new FILE` writes a design to start from,
-`calor check FILE` names every problem of one.
+`[setpoint]`, `[law]`, `[drive]`, `[load]` and `[probe]`, must be there; `[guard]`, `[limits]`, `[proof]` and
+`[[trial]]` may be left out, and so may every key that has a default below. `calor new FILE` writes a design to start
+from, `calor check FILE` names every problem of one.
 
 This page is generated from the settings' own descriptions (`make docs`).
 """
@@ -70,7 +71,7 @@ def _table(model: type[BaseModel], without: tuple[str, ...] = ()) -> list[str]:
     return lines
 
 
-_TABLES = ("guard", "limits", "trial", "knob", "button", "second_drive", "driver")
+_TABLES = ("guard", "limits", "proof", "trial", "knob", "button", "second_drive", "driver")
 _LISTS: dict[str, dict[str, type[BaseModel]]] = {
     "setpoint": {"setpoint.segments": Segment},
     "law": {"law.stages": Stage, "law.gain_sets": GainSet},
@@ -118,6 +119,11 @@ def design_file_reference() -> str:
     for key, model in (("knob", Knob), ("button", Button)):
         lines += ["", f"## [{key}]", "", (model.__doc__ or "").strip(), *_table(model)]
     lines += ["", "## [limits]", "", (Limits.__doc__ or "").strip(), *_table(Limits)]
+    lines += ["", "## [proof]", "", (Proof.__doc__ or "").strip(), *_table(Proof)]
+    for name, part in (
+        ("[proof.safe]", Safe), ("a spread, as in proof.probe", Spread), ("an entry of proof.load", LoadSpread),
+    ):  # fmt: skip
+        lines += ["", f"### {name}", "", " ".join((part.__doc__ or "").split()), *_table(part)]
     lines += ["", "## [[trial]]", "", (Trial.__doc__ or "").strip(), *_table(Trial)]
     for kind, event in EVENT_KINDS.items():
         lines += ["", f'### an event of kind = "{kind}"', "", (event.__doc__ or "").strip(), *_table(event)]

@@ -58,8 +58,9 @@ def instants(trial: Trial) -> set[float]:
     return set(np.arange(0.0, trial.span_s, max(pace_s, trial.span_s / MOST_SWING_ROWS)).tolist())
 
 
-def weather(trial: Trial, mean_celsius: float, at_s: Column) -> Weather:
-    """The air from each of some instants on. Raises CalorError where a recorded one cannot be read.
+def weather(trial: Trial, mean_celsius: float, at_s: Column, warmer_celsius: float = 0.0) -> Weather:
+    """The air from each of some instants on, warmer by `warmer_celsius` than the trial says, of the same relative
+    humidity. Raises CalorError where a recorded one cannot be read.
 
     A record that ends before the trial does keeps its last row. With a swing the air holds the water it has at its mean
     temperature; where it cools below its dew point, the dew point follows.
@@ -69,13 +70,16 @@ def weather(trial: Trial, mean_celsius: float, at_s: Column) -> Weather:
         record = read_record(trial.ambient_csv, trial.ambient_column, trial.humidity_column)
         ends = np.append(at_s[1:], trial.span_s)
         middle = 0.5 * (np.minimum(at_s, trial.span_s) + np.minimum(ends, trial.span_s))
-        celsius = np.interp(middle, record.time_s, record.celsius)
+        celsius = np.interp(middle, record.time_s, record.celsius) + warmer_celsius
         if np.isfinite(record.humidity).any():
             known = np.isfinite(record.humidity)
             humidity = np.clip(np.interp(middle, record.time_s[known], record.humidity[known]), 0.0, 1.0)
             return Weather(at_s, celsius, dew_point_celsius(celsius, humidity), humidity)
-        dew = np.full(len(at_s), float(dew_point_celsius(float(record.celsius.mean()), trial.humidity)))
+        dew = np.full(
+            len(at_s), float(dew_point_celsius(float(record.celsius.mean()) + warmer_celsius, trial.humidity))
+        )
     else:
+        mean_celsius += warmer_celsius
         celsius = np.full(len(at_s), mean_celsius) + swing_celsius(trial, at_s)
         dew = np.full(len(at_s), float(dew_point_celsius(mean_celsius, trial.humidity)))
     dew = np.minimum(dew, celsius)

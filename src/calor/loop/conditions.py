@@ -26,8 +26,12 @@ class Conditions(NamedTuple):
     values: Table
 
 
-def timeline(design: Design, trial: Trial) -> Conditions:
+def timeline(
+    design: Design, trial: Trial, warmer_celsius: float = 0.0, voltage_share: float = 1.0
+) -> Conditions:  # fmt: skip
     """The conditions of `trial`. Where events of one kind overlap, the later one in the file holds.
+
+    The ambient is warmer throughout than the trial says, and the supply has a share of its nominal voltage.
 
     Raises CalorError where a recorded ambient cannot be read.
     """
@@ -40,7 +44,7 @@ def timeline(design: Design, trial: Trial) -> Conditions:
         instants.update(*event.spans_s(trial.span_s, watchdog_s))
     at_s = np.array([*sorted(instant for instant in instants if instant < trial.span_s), np.inf])
     values = np.zeros((len(at_s), COLUMNS))
-    air = ambient.weather(trial, design.ambient_celsius(trial), at_s)
+    air = ambient.weather(trial, design.ambient_celsius(trial), at_s, warmer_celsius)
     values[:, AMBIENT], values[:, HUMIDITY] = air.celsius, air.humidity
     values[:, POWER], values[:, SETPOINT], values[:, HAND] = 1.0, np.nan, np.nan
     values[:, RECORDED] = np.nan
@@ -55,8 +59,13 @@ def timeline(design: Design, trial: Trial) -> Conditions:
     # what an event does to the ambient leaves the water in the air, for evaporation as for the dew point
     moved = values[:, AMBIENT] != air.celsius
     if moved.any():
+        values[moved, AMBIENT] += warmer_celsius
         held = vapour_pascal(air.dew_point_celsius[moved]) / vapour_pascal(values[moved, AMBIENT])
         values[moved, HUMIDITY] = np.clip(held, 0.0, 1.0)
+    if voltage_share != 1.0:
+        # as an event does: a current follows the voltage, and its heat the square of it
+        on = values[:, POWER] > 0.0
+        values[on, POWER] *= voltage_share if design.load.kind == "thermoelectric" else voltage_share**2
     values[:, SIGNAL] = np.nan
     if isinstance(design.setpoint, Follow):
         signal = air.dew_point_celsius if design.setpoint.signal == "dew_point" else air.celsius

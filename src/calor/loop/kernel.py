@@ -17,10 +17,12 @@ from calor.design.event import (
     ADDED_CELSIUS,
     AMBIENT,
     EXTRA,
+    FALLEN,
     HAND,
     HEAT,
     HUMIDITY,
     POWER,
+    PROBE_LAG,
     PROBE_RISE,
     RECORDED,
     SETPOINT,
@@ -142,16 +144,18 @@ def run(
     probe_celsius = load_state.celsius
     instants, values = conditions.at_s, conditions.values
     period_s, probe, law, drive, load = blocks.period_s, blocks.probe, blocks.law, blocks.drive, blocks.load
+    # what a control step takes by the controller's clock, and in truth
+    step_s = blocks.step_s
     outputs, second_drive, aim = blocks.outputs, blocks.second_drive, blocks.setpoint
     lag_s, is_ideal = probe.time_constant_s, probe.kind == IDEAL
     noises.seed(noise_seed)
-    by_matrix = load.kind == loads.CHAMBER and period_s <= load.step_s and chamber.is_linear(load.chamber)
+    by_matrix = load.kind == loads.CHAMBER and step_s <= load.step_s and chamber.is_linear(load.chamber)
     drive_states, alarm_memory, matrix = work.drive_states, work.alarm_memory, work.matrix
     pins, given, arriving, asked, arrived = work.pins, work.given, work.arriving, work.asked, work.arrived
     if values[0, ADDED] > 0.0:
         load_state = loads.with_added(load, load_state, values[0, ADDED], values[0, ADDED_CELSIUS])
     probe_celsius = load_state.celsius
-    chamber.fill_step_matrix(matrix, load.chamber, load_state.added_j_per_k, period_s)
+    chamber.fill_step_matrix(matrix, load.chamber, load_state.added_j_per_k, step_s)
     for output in range(outputs):
         drives.keep_state(drives.start(0.0), drive_states, output)
     now_row, load_row = 0, 0
@@ -163,14 +167,14 @@ def run(
     setpoint = aim.celsius
     measured = np.nan
     level, second = 0.0, 0.0
-    between_looks = max(1, int(STEPS_BETWEEN_LOOKS * load.step_s / max(load.step_s, period_s)))
+    between_looks = max(1, int(STEPS_BETWEEN_LOOKS * load.step_s / max(load.step_s, step_s)))
     for k in range(steps):
         if k % between_looks == 0:
             control[DONE] = k
             if control[ABORT] != 0:
                 break
-        begin_s = k * period_s
-        end_s = min((k + 1) * period_s, span_s)
+        begin_s = k * step_s
+        end_s = min((k + 1) * step_s, span_s)
         while instants[now_row + 1] <= begin_s:
             now_row += 1
         if lag_s <= 0.0:
@@ -221,7 +225,12 @@ def run(
                     counts = np.nan
                 faulty = fault != NO_FAULT
                 program_state, setpoint, off = setpoints.step(
-                    aim, program_state, np.nan if faulty else measured, values[now_row, SIGNAL], begin_s, period_s
+                    aim,
+                    program_state,
+                    np.nan if faulty else measured,
+                    values[now_row, SIGNAL],
+                    k * period_s,
+                    period_s,
                 )
                 if not np.isnan(values[now_row, SETPOINT]):
                     setpoint = values[now_row, SETPOINT]
@@ -281,7 +290,7 @@ def run(
                     drive_row += 1
                 until_s = min(end_s, instants[drive_row + 1])
                 power = max(values[drive_row, POWER], 0.0)
-                fault_now = values[drive_row, SWITCH_FAULT] if output == 0 else 0.0
+                fault_now = values[drive_row, SWITCH_FAULT + output]
                 put_on = values[drive_row, RECORDED]
                 if output > 0:
                     put_on *= blocks.beside
@@ -305,7 +314,7 @@ def run(
                     load_state = loads.with_added(
                         load, load_state, values[load_row, ADDED], values[load_row, ADDED_CELSIUS]
                     )
-                    chamber.fill_step_matrix(matrix, load.chamber, load_state.added_j_per_k, period_s)
+                    chamber.fill_step_matrix(matrix, load.chamber, load_state.added_j_per_k, step_s)
             until_s = min(end_s, instants[load_row + 1])
             moved = False
             for output in range(outputs):
@@ -326,8 +335,11 @@ def run(
                 values[load_row, AMBIENT], values[load_row, EXTRA], values[load_row, HUMIDITY], values[load_row, HEAT]
             )
             dt_s = until_s - at_s
+            before_celsius, lag_now_s = probe_celsius, lag_s
+            if values[load_row, PROBE_LAG] > 0.0:
+                lag_now_s = values[load_row, PROBE_LAG]
             if probe_rise != values[load_row, PROBE_RISE]:
-                left = math.exp(-dt_s / lag_s) if lag_s > 0.0 else 0.0
+                left = math.exp(-dt_s / lag_now_s) if lag_now_s > 0.0 else 0.0
                 probe_rise = values[load_row, PROBE_RISE] + left * (probe_rise - values[load_row, PROBE_RISE])
             if load.kind == loads.THERMOELECTRIC:
                 against += 0.5 * dt_s * thermoelectric.against_watt(load.thermoelectric, load_state, level, second)
@@ -335,7 +347,7 @@ def run(
                 by_matrix
                 and around.extra_w_per_k == 0.0
                 and around.heat_watt == 0.0
-                and abs(dt_s - period_s) < 1e-9 * period_s
+                and abs(dt_s - step_s) < 1e-9 * step_s
             ):
                 # a whole step of a linear load is one matrix; only steps cut by a switch are integrated
                 was_celsius = load_state.celsius
@@ -343,10 +355,15 @@ def run(
                 load_state = chamber.step_by_matrix(matrix, load_state, level, second, around.ambient_celsius)
                 end_slope = chamber.air_slope(load.chamber, load_state, second, around)
                 probe_celsius = lag.step(
-                    lag_s, probe_celsius, was_celsius, start_slope, load_state.celsius, end_slope, period_s
+                    lag_now_s, probe_celsius, was_celsius, start_slope, load_state.celsius, end_slope, step_s
                 )
             else:
-                load_state, probe_celsius = advance(load, load_state, lag_s, probe_celsius, level, second, around, dt_s)
+                load_state, probe_celsius = advance(
+                    load, load_state, lag_now_s, probe_celsius, level, second, around, dt_s
+                )
+            if values[load_row, FALLEN] != 0.0:
+                air = around.ambient_celsius
+                probe_celsius = lag.step(lag_now_s, before_celsius, air, 0.0, air, 0.0, dt_s)
             at_s = until_s
             if load.kind == loads.THERMOELECTRIC:
                 against += 0.5 * dt_s * thermoelectric.against_watt(load.thermoelectric, load_state, level, second)

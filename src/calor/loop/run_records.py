@@ -23,7 +23,7 @@ MOST_TUNINGS, TUNING_COLUMNS = 32, 6
 
 
 class LoopNumbers(NamedTuple):
-    """All five blocks as plain numbers, and the control step.
+    """All five blocks as plain numbers, and the control step: by the controller's clock, and what it takes in truth.
 
     `outputs` is how many there are; the first has `drive`, a second one `second_drive`, stages all have `drive`.
     `beside` is what the others are given of an output that was recorded as one number: the same where they are stages,
@@ -31,6 +31,7 @@ class LoopNumbers(NamedTuple):
     """
 
     period_s: float
+    step_s: float
     probe: ProbeNumbers
     setpoint: SetpointNumbers
     law: LawNumbers

@@ -11,8 +11,9 @@ import numpy as np
 import numpy.typing as npt
 
 from calor.compiled import Column
-from calor.design.event import EXTRA
+from calor.design.event import EXTRA, SWITCH_FAULT
 from calor.design.model import MOST_STEPS, Design
+from calor.design.switch_events import BOUNCING
 from calor.design.trial import Trial
 from calor.drive import registry as drives
 from calor.drive.time_proportional import TimeProportional
@@ -28,8 +29,10 @@ from calor.load import registry as loads
 from calor.loop import ambient, kernel, replay_kernel, run_records
 from calor.loop import seat as seats
 from calor.loop.conditions import happenings, timeline
+from calor.loop.deviation import AS_DESIGNED, Deviation
 from calor.loop.found_events import with_found_events
 from calor.loop.seat import Seat
+from calor.loop.switching import BOUNCES
 from calor.loop.trace import Flag, Output, Trace, Tuning
 from calor.sense import filters, reading
 from calor.sense import registry as probes
@@ -67,19 +70,26 @@ def stop_every_run() -> int:
     return len(running)
 
 
-def steps_of(design: Design, trial: Trial) -> int:
-    """Number of control steps in the trial's span; a step that the span cuts short counts."""
-    return max(1, int(np.ceil(trial.span_s / design.law.period_s - 1e-9)))
+def steps_of(design: Design, trial: Trial, clock_share: float = 0.0) -> int:
+    """Number of control steps in the trial's span, by a clock that is fast by a share; one that is cut short counts."""
+    return max(1, int(np.ceil(trial.span_s / _step_s(design, clock_share) - 1e-9)))
 
 
-def most_changes(design: Design, steps: int, conditions: int) -> int:
-    """Upper bound of how often an output can change: once a step, twice a window, once a change of conditions."""
+def _step_s(design: Design, clock_share: float) -> float:
+    """What a control step takes, by a clock that is fast by a share."""
+    return float(design.law.period_s) / (1.0 + clock_share)
+
+
+def most_changes(design: Design, steps: int, conditions: int, has_bounces: bool = False) -> int:
+    """Upper bound of how often an output can change: once a step, twice a window, once a change of conditions; and as
+    often as a contact bounces at each."""
     windows = 0
     for output in range(len(design.outputs)):
         drive = design.drive_of(output)
         if isinstance(drive, TimeProportional):
             windows = max(windows, int(steps * design.law.period_s / drive.window_s) + 2)
-    return steps + 2 * windows + 2 * conditions + 8
+    bounces = 1 + 2 * BOUNCES if has_bounces else 1
+    return (steps + 2 * windows + 2 * conditions + 8) * bounces
 
 
 def _watched(design: Design) -> npt.NDArray[np.float64]:
@@ -99,10 +109,13 @@ def _needs_no_seat(design: Design) -> None:
         )
 
 
-def _blocks(design: Design, probe: ProbeNumbers, largest_extra_w_per_k: float) -> run_records.LoopNumbers:
+def _blocks(
+    design: Design, probe: ProbeNumbers, largest_extra_w_per_k: float, clock_share: float = 0.0
+) -> run_records.LoopNumbers:
     """The design as the kernel sees it."""
     return run_records.LoopNumbers(
         float(design.law.period_s),
+        _step_s(design, clock_share),
         probe,
         setpoints.numbers(design.setpoint),
         laws.numbers(design.law, design.guard),
@@ -175,45 +188,50 @@ def _given(
     }
 
 
-def run(design: Design, trial: Trial, control: npt.NDArray[np.int64] | None = None, seat: Seat | None = None) -> Trace:
+def run(
+    design: Design, trial: Trial, control: npt.NDArray[np.int64] | None = None, seat: Seat | None = None,
+    deviation: Deviation = AS_DESIGNED,
+) -> Trace:  # fmt: skip
     """Simulate `design` under `trial`: row k is the state at k·period_s, with the demand decided then.
 
     `control` is a pair from new_control, for progress and for stopping from another thread. `seat` holds a program that
-    decides in place of the built-in law.
+    decides in place of the built-in law. `deviation` is what of the parts is off.
     Raises Stopped where it was asked to stop, CalorError where a recorded ambient cannot be read, or the law is code
     and no seat is given.
     """
     if seat is None:
         _needs_no_seat(design)
     control = new_control() if control is None else control
-    steps, count = steps_of(design, trial), len(design.outputs)
-    conditions = timeline(design, trial)
-    probe = probes.numbers(design.probe)
-    blocks = _blocks(design, probe, float(conditions.values[:, EXTRA].max()))
+    steps, count = steps_of(design, trial, deviation.clock_share), len(design.outputs)
+    conditions = timeline(design, trial, deviation.ambient_celsius, deviation.voltage_share)
+    probe = probes.numbers(design.probe) if deviation.probe is None else deviation.probe
+    blocks = _blocks(design, probe, float(conditions.values[:, EXTRA].max()), deviation.clock_share)
     at_rest = trial.start_celsius
     if at_rest is None:
-        at_rest = ambient.start_celsius(trial, design.ambient_celsius(trial))
+        at_rest = ambient.start_celsius(trial, design.ambient_celsius(trial)) + deviation.ambient_celsius
     start = _start(design, at_rest)
-    noise = noise_of_probe(trial.seed, steps, design.probe.noise_celsius)
+    seed = trial.seed if deviation.seed is None else deviation.seed
+    noise = noise_of_probe(seed, steps, design.probe.noise_celsius)
     columns = np.empty((kernel.OUTPUTS_FROM + 2 * count + 1, steps))
-    most = most_changes(design, steps, len(conditions.at_s))
+    has_bounces = bool((conditions.values[:, SWITCH_FAULT:] == BOUNCING).any())
+    most = most_changes(design, steps, len(conditions.at_s), has_bounces)
     switch_s, switch_level = np.empty((count, most)), np.empty((count, most))
     changes, watched = np.zeros(count, np.int64), _watched(design)
     work = run_records.workspace(len(watched))
     with _on(control):
         kernel.run(
-            blocks, start, conditions, np.array(design.output_weights()), watched, noise, trial.seed,
+            blocks, start, conditions, np.array(design.output_weights()), watched, noise, seed,
             reading.new_memory(probe), work, seat or seats.built_in(),
             float(trial.span_s), control, columns, switch_s, switch_level, changes,
         )  # fmt: skip
     if control[kernel.ABORT] in (kernel.TOO_HOT, kernel.TOO_COLD):
         is_cold = control[kernel.ABORT] == kernel.TOO_COLD
-        raise _impossible(trial, is_cold, (int(control[kernel.DONE]) + 1) * float(design.law.period_s))
+        raise _impossible(trial, is_cold, (int(control[kernel.DONE]) + 1) * blocks.step_s)
     if control[kernel.DONE] < steps:
         raise Stopped
     events, disturbances = happenings(design, trial)
     trace = Trace(
-        _times(steps, float(design.law.period_s)),
+        _times(steps, blocks.step_s),
         true_celsius=columns[kernel.TRUE_ROW],
         probe_celsius=columns[kernel.PROBE_ROW],
         counts=columns[kernel.COUNTS_ROW],

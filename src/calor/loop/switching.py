@@ -5,9 +5,13 @@ from __future__ import annotations
 import numpy as np
 
 from calor.compiled import Column, Table, compiled
-from calor.design.events import INVERTED, STUCK_OFF, STUCK_ON
+from calor.design.switch_events import BOUNCING, INVERTED, STUCK_OFF, STUCK_ON
 from calor.drive import registry as drives
 from calor.drive.registry import DriveNumbers, DriveState
+
+BOUNCES, BOUNCE_S = 3, 0.002
+"""How often a contact that bounces opens again as it closes, and for how long each time it is closed and open (common
+practice: some bounces of some milliseconds)."""
 
 
 @compiled
@@ -59,6 +63,14 @@ def give(
         if fault != 0.0:
             level = _switched(level, fault)
         level *= power
+        if fault == BOUNCING and level > 0.0 and given[output] == 0.0:
+            for _ in range(BOUNCES):
+                if at_s + 2.0 * BOUNCE_S < until_s:
+                    switch_s[output, switches], switch_level[output, switches] = at_s, level
+                    switch_s[output, switches + 1], switch_level[output, switches + 1] = at_s + BOUNCE_S, 0.0
+                    switches += 2
+                    heat += level * BOUNCE_S
+                    at_s += 2.0 * BOUNCE_S
         if level != given[output]:
             switch_s[output, switches], switch_level[output, switches] = at_s, level
             switches += 1

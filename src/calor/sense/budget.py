@@ -9,7 +9,7 @@ budget shows what the calibration takes out.
 from __future__ import annotations
 
 import math
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from typing import Any, NamedTuple
 
 import numpy as np
@@ -20,6 +20,8 @@ from calor.sense.mounting import OwnError, Tolerance
 from calor.sense.registry import AnyProbe, ProbeNumbers
 from calor.sense.rtd import Rtd
 from calor.sense.thermistor import Thermistor
+
+REFERENCE, SUPPLY = "reference voltage", "supply of the probe"
 
 
 class Contribution(NamedTuple):
@@ -42,7 +44,7 @@ class Cause(NamedTuple):
     """One thing that may be off: `change` puts a share of it, −1 to 1 (0 to 1 where it is one-way), into a probe.
 
     `drawn`: a property of the part, that a draw varies. `calibrated_out`: the same in every reading, so that a
-    calibration sees it.
+    calibration sees it. `nominal`: the share that the design itself has of it. `of_converter`: not of the probe.
     """
 
     name: str
@@ -50,6 +52,8 @@ class Cause(NamedTuple):
     one_way: bool = False
     drawn: bool = True
     calibrated_out: bool = True
+    nominal: float = 0.0
+    of_converter: bool = False
 
 
 def ideal(settings: AnyProbe) -> ProbeNumbers:
@@ -115,13 +119,13 @@ def _converter(settings: AnyProbe) -> list[Cause]:
     listed = []
     cancels = (fed and converter.ratiometric) or (isinstance(settings, Rtd) and settings.circuit == "ratiometric")
     if voltage and not cancels:
-        listed.append(Cause("reference voltage", reference))
+        listed.append(Cause(REFERENCE, reference, of_converter=True))
         if fed:
-            listed.append(Cause("supply of the probe", supply))
+            listed.append(Cause(SUPPLY, supply, of_converter=True))
     if converter.gain_error_fraction:
-        listed.append(Cause("converter gain", gain))
+        listed.append(Cause("converter gain", gain, nominal=1.0, of_converter=True))
     if converter.offset_error_counts:
-        listed.append(Cause("converter offset", offset))
+        listed.append(Cause("converter offset", offset, nominal=1.0, of_converter=True))
     if converter.divide_by == "2^n-1":
         listed.append(Cause("division by 2^n-1", division, one_way=True, drawn=False))
     listed.append(Cause("quantisation", rounding, one_way=True, drawn=False, calibrated_out=False))
@@ -138,7 +142,7 @@ def causes(settings: AnyProbe) -> list[Cause]:
         def mounted(probe: ProbeNumbers, share: float) -> ProbeNumbers:
             return probe._replace(offset_celsius=probe.offset_celsius + share * settings.offset_celsius)
 
-        listed.append(Cause("offset of the probe", mounted))
+        listed.append(Cause("offset of the probe", mounted, nominal=1.0))
     if registry.gives_code(settings):
         half = 0.5 * registry.numbers(settings).code.celsius_per_code
 
@@ -219,13 +223,26 @@ def budget(settings: AnyProbe, celsius: float) -> Budget | None:
     )
 
 
-def draw(settings: AnyProbe, chance: np.random.Generator) -> ProbeNumbers:
-    """One probe out of the box: every tolerance drawn evenly over its width, calibrated as the design says."""
+def drawn_causes(settings: AnyProbe) -> list[Cause]:
+    """The causes that are properties of the part, which differ from one to the next."""
+    return [cause for cause in causes(settings) if cause.drawn]
+
+
+def built(settings: AnyProbe, shares: Sequence[float], doubt: float) -> ProbeNumbers:
+    """One probe as built: each of drawn_causes with its share of it, calibrated as the design says.
+
+    `doubt` is the share, −1 to 1, by which the other thermometer was off within its stated uncertainty.
+    """
     probe = ideal(settings)
-    for cause in causes(settings):
-        if cause.drawn:
-            probe = cause.change(probe, float(chance.uniform(0.0 if cause.one_way else -1.0, 1.0)))
+    for cause, share in zip(drawn_causes(settings), shares, strict=True):
+        probe = cause.change(probe, share)
     nominal = registry.numbers(settings)
     divided = probe.firmware.adc._replace(divisor=nominal.firmware.adc.divisor)
     probe = probe._replace(firmware=probe.firmware._replace(adc=divided))
-    return calibrated_to(settings, probe, float(chance.uniform(-1.0, 1.0)))
+    return calibrated_to(settings, probe, doubt)
+
+
+def draw(settings: AnyProbe, chance: np.random.Generator) -> ProbeNumbers:
+    """One probe out of the box: every tolerance drawn evenly over its width, calibrated as the design says."""
+    shares = [float(chance.uniform(0.0 if cause.one_way else -1.0, 1.0)) for cause in drawn_causes(settings)]
+    return built(settings, shares, float(chance.uniform(-1.0, 1.0)))

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import ctypes
 import tempfile
-from collections.abc import Iterator
-from contextlib import contextmanager
+from collections.abc import Callable, Iterator
+from contextlib import AbstractContextManager, contextmanager
 from pathlib import Path
 from typing import Any
 
@@ -83,10 +83,8 @@ def seated(
     elif name == "host":
         with tempfile.TemporaryDirectory() as place:
             library = _library(design, Path(place), form)
-        state = ctypes.create_string_buffer(library.calor_state_bytes())
-        library.calor_begin(state)
-        address = ctypes.cast(library.calor_step, ctypes.c_void_p).value or 0
-        yield seat_of(address, ctypes.addressof(state))
+        with _on_host(library) as seat:
+            yield seat
     elif is_own(name):
         source = consented if consented is not None else read_source(Path(name))
         if consented is None:
@@ -101,6 +99,36 @@ def seated(
             f"must be one of {', '.join(NAMES)}, or your own controller code, as my_law.c or my_law.py",
             f"{name!r}",
         )
+
+
+@contextmanager
+def seats(
+    design: Design, name: str, consented: OwnSource | None = None
+) -> Iterator[Callable[[npt.NDArray[np.int64]], AbstractContextManager[Seat | None]]]:
+    """A function that gives a fresh seat for each of many runs, by the run's control; runs may be side by side.
+
+    The C on the host is built once for all of them. Raises FirmwareError as `seated` does, then or at the first seat.
+    """
+    if name != "host":
+        yield lambda control: seated(design, name, control=control, consented=consented)
+        return
+    with tempfile.TemporaryDirectory() as place:
+        library = _library(design, Path(place), PLAIN)
+
+    def fresh(control: npt.NDArray[np.int64]) -> AbstractContextManager[Seat | None]:
+        del control
+        return _on_host(library)
+
+    yield fresh
+
+
+@contextmanager
+def _on_host(library: ctypes.CDLL) -> Iterator[Seat | None]:
+    """A seat for a library, its state begun afresh."""
+    state = ctypes.create_string_buffer(library.calor_state_bytes())
+    library.calor_begin(state)
+    address = ctypes.cast(library.calor_step, ctypes.c_void_p).value or 0
+    yield seat_of(address, ctypes.addressof(state))
 
 
 def _library(design: Design, folder: Path, form: Form) -> ctypes.CDLL:

@@ -1,0 +1,96 @@
+"""A proof as text for a terminal."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from rich.text import Text
+
+from calor.judge.text import BOLD, PlainConsole, simple_table
+from calor.proof.outcome import TITLES, shown
+from calor.proof.plan import CORNER, DRAWN, FAULT
+from calor.units import format_duration
+
+MOST_ROWS, WIDTH = 12, 110
+
+
+def print_proof(data: dict[str, Any], file: str) -> None:
+    """The proof: what fails, the table of single faults, the share that passes, what matters, how to run one again."""
+    console = PlainConsole(WIDTH)
+    decided_by = "" if data["with"] == "python" else f", decided by {data['with']}"
+    console.print(f"{data['design']}: {data['runs']} runs{decided_by}, {data['passed']} pass")
+    _print_cells(console, data)
+    if data["faults"]:
+        _print_faults(console, data)
+    for one in data["drawn"]:
+        _print_drawn(console, one)
+    failing = [row for row in data["matrix"] if not row["pass"]]
+    if failing:
+        console.print(f"\nRun one again: calor run {file} --proof-run {failing[0]['number']}")
+    if data["faults"]:
+        console.print(f"\n{data['caution']}")
+    console.print("PASS" if data["pass"] else "FAIL")
+
+
+def _title(row: dict[str, Any]) -> str:
+    at = f", at {format_duration(row['at_s'])}" if row["kind"] == FAULT and row["at_s"] else ""
+    many = f", {row['passed']} of {row['runs']} pass" if row["kind"] in (CORNER, DRAWN) else ""
+    return f"{row['title']}{at}{many}"
+
+
+def _print_cells(console: PlainConsole, data: dict[str, Any]) -> None:
+    """Every row of the matrix, with what it misses, or what is nearest to its limit."""
+    trial = ""
+    table = simple_table("row", "run", "nearest limit", "figure", "limit", "")
+    for row in data["matrix"]:
+        if row["trial"] != trial:
+            trial = row["trial"]
+            table.add_row(Text(trial, style=BOLD))
+        own = [one for one in row["limits"] if row["kind"] != FAULT or one["name"].startswith("safe.")]
+        mark = "pass" if row["pass"] else Text("FAIL", style=BOLD)
+        if not own:
+            table.add_row(f"  {_title(row)}", str(row["number"]), row.get("failed", "no limit"), "", "", mark)
+            continue
+        worst = min(own, key=lambda one: one["margin"])
+        table.add_row(
+            f"  {_title(row)}", str(worst["number"]), TITLES[worst["name"]], shown(worst["name"], worst["value"]),
+            shown(worst["name"], worst["limit"]), mark,
+        )  # fmt: skip
+    console.print(table)
+
+
+def _print_faults(console: PlainConsole, data: dict[str, Any]) -> None:
+    console.print("\nSingle faults, each where it is worst")
+    for row in data["faults"]:
+        mark = "pass" if row["pass"] else "FAIL"
+        at = f" at {format_duration(row['at_s'])}" if row["at_s"] else ""
+        highest = "beyond all bounds"
+        if row["highest_celsius"] == row["highest_celsius"]:
+            highest = f"up to {shown('safe.highest_celsius', row['highest_celsius'])}"
+        console.print(f"  {row['title']}{at}, {row['trial']}: {mark}, {highest}")
+        console.print(f"    does: {row['does']}; {row['ended_text']}")
+        if row["missing"]:
+            console.print(f"    missing: {row['missing']}")
+    for row in data["not_tried"]:
+        console.print(f"  {row['title']}: not tried: {row['why']}")
+
+
+def _print_drawn(console: PlainConsole, one: dict[str, Any]) -> None:
+    console.print(
+        f"\n{one['trial']}, all tolerances drawn: {one['passed']} of {one['runs']} pass, {one['share'] * 100.0:.1f} %"
+        f" (95 % interval {one['share_low_95'] * 100.0:.1f} to {one['share_high_95'] * 100.0:.1f} %)"
+    )
+    table = simple_table("limit", "worst", "limit", "margin", "run")
+    for cell in one["worst"]:
+        table.add_row(
+            TITLES[cell["name"]], shown(cell["name"], cell["value"]), shown(cell["name"], cell["limit"]),
+            f"{cell['margin'] * 100.0:+.0f} %", str(cell["number"]),
+        )  # fmt: skip
+    console.print(table)
+    strongest = [row for row in one["matters"] if abs(row["rank_correlation"]) >= 0.1][:MOST_ROWS]
+    if strongest:
+        console.print("What goes with it most, by Spearman's rank correlation:")
+        table = simple_table("tolerance", "correlation", "with")
+        for row in strongest:
+            table.add_row(row["title"], f"{row['rank_correlation']:+.2f}", TITLES[row["limit"]])
+        console.print(table)
