@@ -25,14 +25,14 @@ _LONGEST_STEM = 80
 LONGEST_WRITE_S = 60.0
 
 
-def save_atomically(path: Path, text: str) -> None:
-    """Write `text` to `path` so that at any moment the file is either the old or the new one, whole.
+def save_atomically(path: Path, content: str | bytes) -> None:
+    """Write text, in UTF-8, or bytes to `path` so that at any moment the file is either the old or the new one, whole.
 
     A link is followed. What a write that was killed left behind is removed, or finished where it was whole.
     Raises OSError, for a file that may not be written too.
     """
     target = path.resolve()
-    data = text.encode("utf-8")
+    data = content.encode("utf-8") if isinstance(content, str) else content
     there = _status(target)
     if there is not None and not stat.S_ISREG(there.st_mode):
         _write_to(target, data, there)

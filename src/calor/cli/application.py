@@ -25,11 +25,14 @@ VERBS = (
     "fit",
     "tune",
     "prove",
+    "journal",
     "sheet",
     "code",
     "completion",
 )
 """Each is a module of this package, with what it does (HELP) and the command itself."""
+GROUPS = ("journal",)
+"""Verbs that have verbs of their own: COMMANDS of the module, each with its docstring as help."""
 SMALLEST, LARGEST = 1e-30, 1e30
 
 
@@ -45,6 +48,12 @@ def application(verbs: tuple[str, ...] = VERBS, completes: bool = False) -> Any:
     app.callback()(lambda: None)
     for verb in verbs:
         module = import_module(f"calor.cli.{verb}")
+        if verb in GROUPS:
+            group = typer.Typer(help=module.HELP, no_args_is_help=True, rich_markup_mode=None)
+            for name, command in module.COMMANDS.items():
+                group.command(name, help=command.__doc__)(_within_measure(f"{verb} {name}", command))
+            app.add_typer(group, name=verb)
+            continue
         app.command(verb, help=module.HELP)(_within_measure(verb, module.command))
     return app
 

@@ -40,7 +40,13 @@ def page(application: Any) -> str:
         ".SH SYNOPSIS", ".B calor", "[\\fIFILE\\fR]", ".br", ".B calor", "\\fIVERB\\fR [\\fIoptions\\fR]",
         ".SH DESCRIPTION", _safe(ABOUT), ".SH VERBS",
     ]  # fmt: skip
-    for name, command in typer.main.get_command(application).commands.items():  # type: ignore[attr-defined]
+    verbs = dict(typer.main.get_command(application).commands)  # type: ignore[attr-defined]
+    every = [
+        (f"{name} {inner}" if inner else name, command)
+        for name, one in verbs.items()
+        for inner, command in getattr(one, "commands", {"": one}).items()
+    ]
+    for name, command in every:
         arguments = [one for one in command.params if one.param_type_name == "argument"]
         options = [one for one in command.params if one.param_type_name == "option" and one.opts != ["--help"]]
         words = "".join(f" \\fI{_safe(one.metavar or one.name.upper())}\\fR" for one in arguments)

@@ -60,8 +60,9 @@ def read(path: Path) -> DesignFile:
     return DesignFile(parse(text, str(path), path.parent), text)
 
 
-def parse(text: str, source: str = "", folder: Path | None = None) -> Design:
-    """The design in TOML `text`; `source` names it in errors, files it names are sought in `folder`.
+def parse(text: str, source: str = "", folder: Path | None = None, reads_files: bool = True) -> Design:
+    """The design in TOML `text`; `source` names it in errors, files it names are sought in `folder`, and looked at
+    where it `reads_files`.
 
     Raises DesignError with every problem found.
     """
@@ -81,7 +82,7 @@ def parse(text: str, source: str = "", folder: Path | None = None) -> Design:
         design = Design.model_validate(data)
     except ValidationError as error:
         raise DesignError(explain(error), source) from None
-    return _with_files(design, folder or Path.cwd(), source)
+    return _with_files(design, folder or Path.cwd(), source) if reads_files else design
 
 
 def _with_files(design: Design, folder: Path, source: str) -> Design:
