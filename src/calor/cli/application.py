@@ -26,6 +26,7 @@ VERBS = (
     "tune",
     "prove",
     "journal",
+    "report",
     "sheet",
     "code",
     "completion",

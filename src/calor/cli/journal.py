@@ -202,7 +202,7 @@ def keep(
             raise CalorError("calor journal keep: --limits-of", "goes with a recorded run", str(file))
         design = open_design(file)
         chosen = chosen_trial(design, file, trial)
-        trace = _seated_run(design, chosen, seat)
+        trace = run_seated(design, chosen, seat)
         entry, parts = keeping.simulated(design, chosen, trace, seat, note, tags, file.read_text(encoding="utf-8-sig"))
     else:
         from calor.log.read import read_record
@@ -220,7 +220,8 @@ def keep(
     return PASS
 
 
-def _seated_run(design: Design, trial: Trial, seat: str) -> Trace:
+def run_seated(design: Design, trial: Trial, seat: str) -> Trace:
+    """A run with a controller that was named here, by which it is agreed to."""
     from calor import loop
     from calor.cli.progress import watched
     from calor.firmware.controller.own_source import is_own, read_source

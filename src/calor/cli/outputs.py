@@ -26,6 +26,11 @@ def is_page(head: str) -> bool:
     return GENERATOR in head
 
 
+def is_picture(head: str) -> bool:
+    """Whether a file begins as a picture that Calor wrote: SVG or PNG with its name in it."""
+    return "Calor" in head and ("<svg" in head or "PNG" in head)
+
+
 def is_nothing_of_ours(head: str) -> bool:
     """Of a design it cannot be told who wrote it."""
     return not head

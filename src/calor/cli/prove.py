@@ -71,12 +71,12 @@ def command(
     asked = (count, both or faults, both or tolerances)
     progress, key = Progress(plan), kept.sum_of(design, seat)
     if not anew:
-        _take_up(progress, key, place)
+        take_up(progress, key, place)
     chosen = Progress(plan)
     try:
-        _work(progress, asked, seat, read_source(code) if code is not None else None, key, place)
+        work(progress, asked, seat, read_source(code) if code is not None else None, key, place)
     finally:
-        _keep(progress, key, place)
+        keep(progress, key, place)
     # of what is kept, what was asked for
     for case in plan.chosen(*asked):
         chosen.outcomes[case.number] = progress.outcomes[case.number]
@@ -111,7 +111,7 @@ def _write(path: Path, text: str) -> None:
         raise unwritable(CalorError, path, error) from None
 
 
-def _take_up(progress: Progress, key: str, place: Path) -> None:
+def take_up(progress: Progress, key: str, place: Path) -> None:
     """Put in what is kept of the same design, controller, program and seed; say where it is of others."""
     from calor.proof import kept
 
@@ -132,7 +132,7 @@ def _take_up(progress: Progress, key: str, place: Path) -> None:
         print(f"calor: {place}: {len(progress.outcomes)} runs are there already", file=sys.stderr)
 
 
-def _keep(progress: Progress, key: str, place: Path) -> None:
+def keep(progress: Progress, key: str, place: Path) -> None:
     """Keep what there is beside the design; where that cannot be, say so."""
     from calor.proof import kept
 
@@ -146,7 +146,7 @@ def _keep(progress: Progress, key: str, place: Path) -> None:
         print(f"calor: {place}: the result is not kept ({error.strerror or error})", file=sys.stderr)
 
 
-def _work(progress: Progress, asked: tuple[int, bool, bool], seat: str, named: Any, key: str, place: Path) -> None:
+def work(progress: Progress, asked: tuple[int, bool, bool], seat: str, named: Any, key: str, place: Path) -> None:
     """Make the runs that are missing, and keep what there is from time to time."""
     from calor.cli.progress import shown_share
     from calor.firmware.controller.seat import seats
@@ -161,7 +161,7 @@ def _work(progress: Progress, asked: tuple[int, bool, bool], seat: str, named: A
             del case, outcome
             show(len(progress.outcomes) / max(total, 1))
             if time.monotonic() - kept_at > KEEP_EVERY_S:
-                _keep(progress, key, place)
+                keep(progress, key, place)
                 kept_at = time.monotonic()
 
         Work().run(progress, plan.chosen(*asked), fresh, told)

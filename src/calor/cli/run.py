@@ -10,10 +10,11 @@ import typer
 
 from calor.cli.common import AS_JSON, DESIGN_FILE, chosen_trial, open_design, print_json, write_csv
 from calor.cli.exit_codes import FAIL, PASS
-from calor.cli.outputs import FORCE, is_nothing_of_ours, is_run, may_write
+from calor.cli.outputs import FORCE, is_nothing_of_ours, is_picture, is_run, may_write
 from calor.errors import CalorError, unwritable
 
 HELP = "Simulate a trial and judge it: exit 0 pass, 1 fail, 2 bad input."
+PICTURES = (".svg", ".png")
 OPTIONS = {"controller": "--with"}
 """What the core calls what is given, as options."""
 
@@ -22,6 +23,7 @@ def command(
     file: Path = DESIGN_FILE,
     trial: str = typer.Option(None, "--trial", metavar="NAME", help="Which trial; the first where left out."),
     csv: Path = typer.Option(None, "--csv", metavar="OUT", help="Write the run's columns."),
+    plot: Path = typer.Option(None, "--plot", metavar="OUT.svg|png", help="Write a picture of the run."),
     seat: str = typer.Option(
         "python", "--with", metavar="NAME", help="Controller under test: python, host, a chip, or FILE.c or FILE.py."
     ),
@@ -53,6 +55,9 @@ def command(
     may_write("calor run: --csv", csv, (file, code), force, is_run)
     design = open_design(file)
     read_too = files_of(design)
+    if plot is not None and plot.suffix.lower() not in PICTURES:
+        raise CalorError("calor run: --plot", "writes a picture, SVG or PNG", str(plot), "let it end in .svg or .png")
+    may_write("calor run: --plot", plot, (file, code, csv, *read_too), force, is_picture)
     may_write("calor run: --csv", csv, read_too, force, is_run)
     if seed is not None and (proof_run is None or not 0 <= seed < 2**31):
         raise CalorError("calor run: --seed", "goes with --proof-run, and is a whole number from 0", str(seed))
@@ -81,6 +86,10 @@ def command(
         data |= _protection(str(named.path if named is not None else law.file))
     if csv is not None:
         write_csv(trace, csv)
+    if plot is not None:
+        from calor.report.plot import write as write_plot
+
+        write_plot(trace, design.limits.band_celsius, plot)
     if keep_tuned is not None and any(one["applied"] for one in data.get("tuning", [])):
         read_too += [code] if code is not None else []
         may_write(
