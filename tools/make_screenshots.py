@@ -180,6 +180,35 @@ def main() -> None:
         window.desk.document.set_values("probe", {"calibration": points, "filter": {"kind": "mean", "readings": 8}})
         window.desk.view.choose_room("probe")
 
+    def proved(window: Window) -> None:
+        window.desk.view.choose_room("proof")
+        room = window.room("proof")
+        room.work.begin()
+        end = time.monotonic() + 120
+        while room.work.is_busy and time.monotonic() < end:
+            app.processEvents()
+        matrix = room.page.matrix
+        row = next(at for at in range(matrix.rowCount()) if "Probe fallen out" in matrix.item(at, 0).text())
+        matrix.setCurrentCell(row, matrix.columnCount() - 1)
+
+    def kept(window: Window) -> None:
+        runs, document = window.desk.kept, window.desk.document
+        runs.write(runs.keep_run(), note="Held through the night. Door closed by hand at 1:31.", tags=("mat heater",))
+        for key, value, note in (
+            ("gain_per_celsius", 0.3, "Stronger: in the band sooner."), ("integral_time_s", 700.0, "Less offset."),
+        ):  # fmt: skip
+            document.set_value("law", key, value)
+            rest()
+            runs.write(runs.keep_run(), note=note, tags=("mat heater",))
+        runs.write(2, pinned=True)
+        document.choose_trial(1)
+        rest()
+        runs.keep_run()
+        runs.keep_record(DEMOS[0].log)
+        window.desk.view.choose_room("journal")
+        rest()
+        window.room("journal").page.list.choose([1, 3])
+
     def tuned(window: Window) -> None:
         window.desk.view.choose_room("tune")
         work = window.room("tune").work
@@ -196,9 +225,8 @@ def main() -> None:
         ("logs-fit", 0, fitted), ("logs-columns", 3, columns), ("logs-two", 2, two),
         ("probe-thermistor", 0, calibrated), ("loop-dark", 1, dark), ("start", 0, start), ("code", 3, code),
         ("code-own-law", 0, own_law),
-        ("demo-film-bath", 3, at("drive", 1)),
         ("demo-dew-heater", 4, at("setpoint", 1)), ("demo-wax-melter", 5, at("setpoint")),
-        ("tune", 0, tuned), ("demo-foam-cutter", 7, at("law", 1)),
+        ("tune", 0, tuned), ("proof", 0, proved), ("journal", 0, kept),
     ]  # fmt: skip
     every = [(name, number, "", scene) for name, number, scene in scenes]
     # a room that has no picture of its own yet is shown as it is entered
@@ -223,5 +251,5 @@ def main() -> None:
 
 if __name__ == "__main__":
     with tempfile.TemporaryDirectory() as home:
-        os.environ |= {"XDG_CONFIG_HOME": home, "XDG_STATE_HOME": home}
+        os.environ |= {"XDG_CONFIG_HOME": home, "XDG_STATE_HOME": home, "XDG_DATA_HOME": home}
         main()

@@ -134,7 +134,9 @@ def test_one_room_more_is_pictured(toy: Any) -> None:
     assert spec is not None and spec.loader is not None
     module = importlib.util.module_from_spec(spec)
     spec.loader.exec_module(module)
-    assert module.unpictured(["loop-pid", "probe-rtd", "logs-fit", "tune", "code", "code-own-law"]) == ["toy"]
+    assert module.unpictured(
+        ["loop-pid", "probe-rtd", "logs-fit", "tune", "code", "code-own-law", "proof", "journal"]
+    ) == ["toy"]
     module.entering("toy")(toy)
     assert toy.room("toy").page.isVisible()
 

@@ -24,6 +24,8 @@ if TYPE_CHECKING:
     from calor.loop.trace import Trace
 
 HELP = "Kept runs: list, show, keep, compare, export, import, remove."
+OPTIONS = {"since": "--since", "until": "--until", "sort": "--sort"}
+"""What the core calls what is given, as options."""
 PLACE = typer.Option(None, "--journal", metavar="FILE", help="Another journal than the user's own.")
 NUMBER = typer.Argument(..., metavar="NUMBER", help="Number of the run, as calor journal list shows it.")
 TEXT = typer.Option("", "--text", metavar="WORDS", help="Words in design, trial, note or tags.")

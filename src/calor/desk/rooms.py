@@ -13,6 +13,8 @@ ROOMS = [
     "calor.desk.logs.room:LogsRoom",
     "calor.desk.tune.room:TuneRoom",
     "calor.desk.code.room:CodeRoom",
+    "calor.desk.proof.room:ProofRoom",
+    "calor.desk.journal.room:JournalRoom",
 ]
 
 

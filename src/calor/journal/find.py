@@ -38,7 +38,7 @@ class Wanted:
                 try:
                     datetime.date.fromisoformat(value)
                 except ValueError:
-                    raise CalorError(f"--{name}", "takes a day as 2026-11-02", repr(value)) from None
+                    raise CalorError(name, "takes a day as 2026-11-02", repr(value)) from None
 
     def holds(self, entry: Kept) -> bool:
         """Whether a run is wanted."""
@@ -62,7 +62,7 @@ def sort_keys(entries: Iterable[Kept]) -> list[str]:
 def ordered(entries: list[Kept], key: str, is_falling: bool = False) -> list[Kept]:
     """The runs by a figure or by what all have; those without it come last. Raises CalorError for an unknown key."""
     if entries and key not in sort_keys(entries):
-        raise CalorError("--sort", f"takes one of {', '.join(sort_keys(entries))}", repr(key))
+        raise CalorError("sort", f"takes one of {', '.join(sort_keys(entries))}", repr(key))
     there = [entry for entry in entries if _value(entry, key) is not None]
     rest = [entry for entry in entries if _value(entry, key) is None]
     return [*sorted(there, key=lambda entry: _value(entry, key), reverse=is_falling), *rest]

@@ -9,6 +9,7 @@ from PyQt6.QtCore import QObject, pyqtSignal
 
 from calor.compiled.library import COMPILING
 from calor.desk.state.document import Document
+from calor.desk.state.journal import KeptRuns
 from calor.desk.state.places import Remembered
 from calor.desk.state.runs import Runs
 from calor.desk.state.simulator import Failure, Simulator
@@ -41,6 +42,7 @@ class Desk(QObject):
         self.view = View(remembered)
         self.document = Document(remembered)
         self.runs = Runs(self.document, self.view, simulator)
+        self.kept = KeptRuns(self.document, self.runs)
         self.document.failed.connect(lambda text: self.say("error", text))
         simulator.failed.connect(self._failed)
         simulator.told.connect(self._told)

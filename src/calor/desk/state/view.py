@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 from PyQt6.QtCore import QObject, pyqtSignal
 
 from calor.desk.state.places import Remembered
@@ -17,6 +19,9 @@ class View(QObject):
     room_chosen = pyqtSignal(str)
     command_asked = pyqtSignal(str)
     """A command by its name: what one part of the window wants of another."""
+
+    design_offered = pyqtSignal(str, str, object, str)
+    """A design without a file: its text, where it is from, the folder of the files it names, and a trial of it."""
 
     def __init__(self, remembered: Remembered) -> None:
         super().__init__()
@@ -53,6 +58,10 @@ class View(QObject):
         """Go into the room that was left last."""
         if self._room_before:
             self.choose_room(self._room_before)
+
+    def offer_design(self, text: str, name: str, folder: Path, trial: str) -> None:
+        """Have a design opened that has no file yet, after asking about what is unsaved."""
+        self.design_offered.emit(text, name, folder, trial)
 
     def ask(self, command: str) -> None:
         """Have a command carried out."""

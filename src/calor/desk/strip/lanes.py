@@ -98,7 +98,7 @@ class Lane(QWidget):
         ticks = thinned(value_ticks(*self._y, self._most_ticks), high)
         self._paint_grid(painter, ticks)
         painter.setClipRect(QRectF(LEFT_PX, 0, self.pixels(), high + 1))
-        if self._band is not None:
+        if self._band is not None and len(self._band[0]):
             times, low, top, colour = self._band
             x = self._to_x(np.concatenate((times, times[::-1])))
             painter.setPen(Qt.PenStyle.NoPen)

@@ -58,6 +58,15 @@ class Files(QObject):
             place = DEMOS[number].design
             self._desk.document.open_text(place.read_text(encoding="utf-8"), str(place.name), place.parent)
 
+    def open_offered(self, text: str, name: str, folder: Path, trial: str) -> None:
+        """Open a design that another part of the window has, and go to its trial in the Loop room."""
+        desk = self._desk
+        if self.may_go_on() and desk.document.open_text(text, name, folder):
+            names = [one.name for one in desk.document.design.trial]
+            if trial in names:
+                desk.document.choose_trial(names.index(trial))
+            desk.view.choose_room("loop")
+
     def save(self) -> bool:
         """Save where the design came from, or ask where."""
         path = self._desk.document.path

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from PyQt6.QtCore import QSignalBlocker, Qt
-from PyQt6.QtWidgets import QComboBox, QFrame, QHBoxLayout, QLineEdit, QPushButton, QWidget
+from PyQt6.QtWidgets import QComboBox, QFrame, QHBoxLayout, QLineEdit, QPushButton, QSizePolicy, QWidget
 
 from calor.desk.state.desk import Desk
 from calor.desk.widgets.fields import label, on_button, set_role
@@ -27,13 +27,15 @@ class TopBar(QFrame):
         self.name.setToolTip("New, open, save, and the demo designs.")
         self.trial = QComboBox()
         self.trial.setAccessibleName("Trial")
-        self.trial.setMinimumContentsLength(22)
+        self.trial.setMinimumContentsLength(8)
+        self.trial.setMaximumWidth(236)
+        self.trial.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.trial.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
         self.edit_trial = QPushButton("Edit")
         self.edit_trial.setToolTip("Change this trial: its start and its events.")
         self.edit_trial.clicked.connect(lambda: desk.view.choose_bench("trial"))
         self.span, self.ambient = QLineEdit(), QLineEdit()
-        for line, name, width in ((self.span, "Span", 96), (self.ambient, "Ambient", 70)):
+        for line, name, width in ((self.span, "Span", 90), (self.ambient, "Ambient", 70)):
             line.setAccessibleName(name)
             line.setFixedWidth(width)
             line.setAlignment(Qt.AlignmentFlag.AlignRight)
@@ -45,11 +47,14 @@ class TopBar(QFrame):
         self.pin = QPushButton("Pin this run")
         self.pin.setToolTip("Keep this run underneath in grey, to compare with (Ctrl+P).")
         self.pin.clicked.connect(desk.runs.toggle_pin)
+        self.keep = QPushButton("Write to journal")
+        self.keep.setToolTip("Keep this run with its design, figures and verdict (Ctrl+J).")
+        self.keep.clicked.connect(lambda: desk.view.ask("Write to journal"))
         self.save = QPushButton("Save")
         self.save.setProperty("role", "main")
         row.addWidget(self.name)
         row.addSpacing(6)
-        self._of_design: list[QWidget] = [self.name, self.pin, self.save]
+        self._of_design: list[QWidget] = [self.name, self.pin, self.keep, self.save]
         for text, widgets in (
             ("Trial", (self.trial, self.edit_trial)), ("Span", (self.span,)), ("Ambient", (self.ambient,)),
         ):  # fmt: skip
@@ -59,8 +64,9 @@ class TopBar(QFrame):
                 row.addWidget(widget)
             self._of_design += [words, *widgets]
             row.addSpacing(4)
+        row.setStretchFactor(self.trial, 100)
         row.addStretch(1)
-        for widget in (self.unit, self.pin, self.save):
+        for widget in (self.unit, self.pin, self.keep, self.save):
             row.addWidget(widget)
         self.trial.activated.connect(desk.document.choose_trial)
         document, runs = desk.document, desk.runs
@@ -78,7 +84,17 @@ class TopBar(QFrame):
 
     def tab_order(self) -> list[QWidget]:
         """The widgets in the order of the Tab key."""
-        return [self.name, self.trial, self.edit_trial, self.span, self.ambient, self.unit, self.pin, self.save]
+        return [
+            self.name,
+            self.trial,
+            self.edit_trial,
+            self.span,
+            self.ambient,
+            self.unit,
+            self.pin,
+            self.keep,
+            self.save,
+        ]
 
     def show_model(self) -> None:
         """Show what is open."""
@@ -103,6 +119,7 @@ class TopBar(QFrame):
         self.unit.setAccessibleName(f"Unit {desk.view.unit}: next")
         self.pin.setText("Unpin" if desk.runs.pinned else "Pin this run")
         self.pin.setEnabled(desk.runs.current is not None)
+        self.keep.setEnabled(desk.runs.current is not None)
 
     def _span_entered(self) -> None:
         if self.span.isModified():

@@ -85,6 +85,7 @@ class Window(QMainWindow):
         document.opened.connect(self._leave_start)
         desk.view.room_chosen.connect(self._show_room)
         desk.view.command_asked.connect(self.commands.carry_out)
+        desk.view.design_offered.connect(self.files.open_offered)
         self.rail.chosen.connect(self._choose_room)
         self.topbar.save.clicked.connect(self.files.save)
         self.rail.find_button.clicked.connect(self.search)
