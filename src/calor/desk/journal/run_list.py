@@ -100,7 +100,7 @@ class KeptModel(QAbstractTableModel):
         mark = {"pass": "✓ pass", "fail": "✕ fail"}.get(entry.verdict, "–")
         texts = (
             "", f"{entry.number}{' ⚑' if entry.pinned else ''}", entry.made[:16].replace("T", " "),
-            f"{entry.design} · {entry.trial}\n{_first_line(entry)}", mark,
+            f"{entry.design} · {entry.trial}\n{_first_line(entry)}".rstrip(), mark,
             shown_figure(self.figure, figure(entry, self.figure), unit),
         )  # fmt: skip
         return texts[column]
