@@ -16,6 +16,7 @@ from pathlib import Path
 import numpy as np
 import peer_python
 from firmware_sizes import size_table
+from proof_and_journal import journal_table, proof_table
 from rich.console import Console
 from rich.table import Table
 from tuning import tuning_table
@@ -412,6 +413,8 @@ if __name__ == "__main__":
     firmware_table()
     CONSOLE.print(size_table())
     CONSOLE.print(tuning_table())
+    CONSOLE.print(proof_table())
+    CONSOLE.print(journal_table())
     command_table()
     start_table()
     fit_table()

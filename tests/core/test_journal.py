@@ -248,7 +248,7 @@ def test_found_sorted_and_compared(tmp_path: Path, cabinet: Design, hut: Design)
         (Wanted(until="2020-01-01"), set()), (Wanted(since=day, until=day), {1, 2, 3}), (Wanted("nothing"), set()),
     ]  # fmt: skip
     for wanted, numbers in cases:
-        assert {entry.number for entry in rows if wanted.holds(entry)} == numbers, wanted
+        assert {entry.number for entry in wanted.among(rows)} == numbers, wanted
     with pytest.raises(CalorError, match="takes a day"):
         Wanted(since="March")
     peaks = [entry.metrics["peak_celsius"] for entry in ordered(rows, "peak_celsius", is_falling=True)]

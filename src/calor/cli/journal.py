@@ -53,7 +53,7 @@ def _chosen(journal: Journal, text: str, tag: str, design: str, verdict: str, si
     if verdict not in ("", "pass", "fail"):
         raise CalorError("calor journal: --verdict", "takes pass or fail", repr(verdict))
     wanted = Wanted(text, tag, design, verdict, since, until)
-    return [entry for entry in journal.rows() if wanted.holds(entry)]
+    return wanted.among(journal.rows())
 
 
 def list_runs(

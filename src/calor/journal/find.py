@@ -5,7 +5,6 @@ from __future__ import annotations
 import datetime
 from collections.abc import Iterable
 from dataclasses import dataclass
-from functools import cached_property
 from typing import Any
 
 from calor.design.difference import Change, difference
@@ -27,10 +26,6 @@ class Wanted:
     since: str = ""
     until: str = ""
 
-    @cached_property
-    def _words(self) -> list[str]:
-        return self.text.lower().split()
-
     def __post_init__(self) -> None:
         for name in ("since", "until"):
             value = getattr(self, name)
@@ -40,17 +35,24 @@ class Wanted:
                 except ValueError:
                     raise CalorError(name, "takes a day as 2026-11-02", repr(value)) from None
 
-    def holds(self, entry: Kept) -> bool:
-        """Whether a run is wanted."""
-        day = entry.made[:10]
-        return (
-            all(word in entry.words for word in self._words)
-            and (not self.tag or self.tag.lower() in (tag.lower() for tag in entry.tags))
-            and (not self.design or self.design.lower() in entry.design.lower())
-            and (not self.verdict or self.verdict == entry.verdict)
-            and (not self.since or day >= self.since)
-            and (not self.until or day <= self.until)
-        )
+    def among(self, entries: list[Kept]) -> list[Kept]:
+        """The runs that are wanted, in the order in which they are given."""
+        found = list(entries)
+        for word in self.text.lower().split():
+            found = [entry for entry in found if word in entry.words]
+        if self.tag:
+            wanted = self.tag.lower()
+            found = [entry for entry in found if wanted in (tag.lower() for tag in entry.tags)]
+        if self.design:
+            wanted = self.design.lower()
+            found = [entry for entry in found if wanted in entry.design.lower()]
+        if self.verdict:
+            found = [entry for entry in found if entry.verdict == self.verdict]
+        if self.since:
+            found = [entry for entry in found if entry.made[:10] >= self.since]
+        if self.until:
+            found = [entry for entry in found if entry.made[:10] <= self.until]
+        return found
 
 
 def sort_keys(entries: Iterable[Kept]) -> list[str]:

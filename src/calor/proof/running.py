@@ -59,7 +59,7 @@ def ready(plan: Plan, case: Case) -> Ready:
             names = [one.name for one in plan.tolerances]
             if name in names:
                 values[names.index(name)] = share
-    design, deviation = built_as(plan.design, values, case.seed)
+    design, deviation = built_as(plan.design, plan.tolerances, values, case.seed)
     return Ready(design, trial, deviation)
 
 

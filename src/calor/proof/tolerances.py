@@ -102,9 +102,11 @@ def _tolerance(name: str, title: str, unit: str, spread: Spread, usual: float) -
     return Tolerance(name, title, unit, low, high, spread.distribution, 0.0)
 
 
-def built_as(design: Design, values: Sequence[float], seed: int) -> tuple[Design, Deviation]:
+def built_as(
+    design: Design, tolerances: Sequence[Tolerance], values: Sequence[float], seed: int
+) -> tuple[Design, Deviation]:
     """A thermostat built with each of the design's tolerances at a value, its noise from `seed`: what a run takes."""
-    by_name = {one.name: value for one, value in zip(tolerances_of(design), values, strict=True)}
+    by_name = {one.name: value for one, value in zip(tolerances, values, strict=True)}
     clock, window = by_name.get("clock", 0.0), by_name.get("window", 0.0)
     changed: dict[str, Any] = {}
     load = {key[5:]: 1.0 + value for key, value in by_name.items() if key.startswith("load.")}

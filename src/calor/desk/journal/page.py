@@ -147,7 +147,7 @@ class JournalPage(Page):
         except CalorError as error:
             self._desk.say("error", f"Kept since: {error.said}")
             return
-        rows = [entry for entry in kept.rows if wanted.holds(entry)]
+        rows = wanted.among(kept.rows)
         there = bool(kept.rows)
         self.empty.setText(NOTHING if there else EMPTY)
         self.empty.setVisible(not rows)
