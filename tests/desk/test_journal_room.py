@@ -118,6 +118,13 @@ def test_pinned_exported_taken_in_reported_removed(
         monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_, place=place: (str(place), ""))
         button.click()
         assert says in window.notice.text.text(), says
+    out = tmp_path / "open.html"
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: (str(out), ""))
+    page.detail.note.setPlainText("what worked")
+    page.detail.write()
+    window.commands.carry_out("Report…")
+    written = out.read_text(encoding="utf-8")
+    assert "what worked" in written and written.count("<svg") == len(window.desk.document.design.trial)
     assert "<h1>Hatching cabinet</h1>" in (tmp_path / "r.html").read_text(encoding="utf-8")
     with Journal(tmp_path / "other.sqlite") as other:
         from calor.journal import exchange

@@ -12,6 +12,7 @@ import typer
 from calor.cli.common import AS_JSON, DESIGN_FILE, open_design, print_json
 from calor.cli.exit_codes import FAIL, PASS
 from calor.cli.outputs import FORCE, may_write
+from calor.cli.run import protection_of
 from calor.errors import CalorError, unwritable
 
 if TYPE_CHECKING:
@@ -82,6 +83,8 @@ def command(
         chosen.outcomes[case.number] = progress.outcomes[case.number]
     chosen.bands = progress.bands
     data = report(chosen, seat)
+    if code is not None or law.kind == "code":
+        data |= protection_of(str(code if code is not None else law.file))
     for out, text in ((junit, export.junit), (csv, export.csv_text)):
         if out is not None:
             _write(out, text(chosen))

@@ -83,7 +83,7 @@ def command(
     if proof is not None:
         data |= proof.data()
     if named is not None or law.kind == "code":
-        data |= _protection(str(named.path if named is not None else law.file))
+        data |= protection_of(str(named.path if named is not None else law.file))
     if csv is not None:
         write_csv(trace, csv)
     if plot is not None:
@@ -106,7 +106,7 @@ def command(
     return PASS if data["pass"] else FAIL
 
 
-def _protection(path: str) -> dict[str, Any]:
+def protection_of(path: str) -> dict[str, Any]:
     """What contained the code that decided; where something was open to it, a line says so."""
     from calor.contained import protection
 

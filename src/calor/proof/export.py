@@ -6,6 +6,7 @@ import io
 import math
 from typing import TYPE_CHECKING, Any
 
+from calor.errors import as_seen
 from calor.proof.outcome import TITLES, margin_of, shown
 from calor.proof.plan import CORNER, DRAWN, FAULT
 from calor.proof.summary import MatrixRow, matrix
@@ -24,17 +25,18 @@ def junit(progress: Progress) -> str:
     """
     from junitparser import Error, JUnitXml, Skipped, TestCase, TestSuite
 
+    # XML has no place for signs that steer a terminal
     design = progress.plan.design
     document: JUnitXml = JUnitXml("calor prove")
     rows = matrix(progress)
     for trial, own in enumerate(design.trial):
-        suite, classname = TestSuite(own.name), f"{design.name}.{own.name}"
+        suite, classname = TestSuite(as_seen(own.name)), as_seen(f"{design.name}.{own.name}")
         for row in [row for row in rows if row.trial == trial]:
             for case in _cases(row, classname):
                 suite.add_testcase(case)
             if row.failed:
                 case = TestCase(row_title(row), classname, 0.0)
-                case.result = [Error(row.failed, "error")]
+                case.result = [Error(as_seen(row.failed), "error")]
                 suite.add_testcase(case)
         for other in progress.plan.not_tried:
             case = TestCase(other.title, classname, 0.0)

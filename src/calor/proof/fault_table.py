@@ -66,7 +66,7 @@ def fault_table(progress: Progress) -> list[Row]:
 def _row(design: Design, case: Case, outcome: Outcome) -> Row:
     fault = case.fault
     assert fault is not None
-    way, ended = _end(fault, outcome)
+    way, ended = _end(design, fault, outcome)
     return Row(
         fault, case.number, design.trial[case.trial].name, outcome.at_s, outcome.passes, outcome.highest_celsius,
         outcome.highest_at_s, outcome.failed or _answer(fault, outcome), way, ended,
@@ -85,7 +85,7 @@ def _answer(fault: Fault, outcome: Outcome) -> str:
     return "; ".join(said) or "goes on as before"
 
 
-def _end(fault: Fault, outcome: Outcome) -> tuple[str, str]:
+def _end(design: Design, fault: Fault, outcome: Outcome) -> tuple[str, str]:
     """The kind of end, and it in words."""
     if outcome.failed:
         return OPEN_END, "not ended"
@@ -98,6 +98,8 @@ def _end(fault: Fault, outcome: Outcome) -> tuple[str, str]:
     is_off = outcome.off_s is not None and outcome.end_share == 0.0
     if is_off and outcome.ended_by:
         return GUARDED, f"by the {outcome.ended_by}{after(outcome.ended_s or 0.0)}"
+    if is_off and design.law.action == "cool":
+        return OPEN_END, "no guard notices, and nothing cools any more"
     if is_off:
         return OFF, "the outputs happen to be off"
     if outcome.ended_by == "probe fault" and outcome.passes:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from PyQt6.QtWidgets import QApplication
+
 from calor.desk.room import Command, Page, Room
 from calor.errors import CalorError
 
@@ -19,7 +21,15 @@ class JournalRoom(Room):
 
     def commands(self) -> list[Command]:
         runs = self.desk.runs
-        return [Command("Write to journal", "Ctrl+J", self._keep, "file", lambda: runs.current is not None)]
+        return [
+            Command("Write to journal", "Ctrl+J", self._keep, "file", lambda: runs.current is not None),
+            Command("Report…", "", self._report, "file", lambda: runs.current is not None),
+        ]
+
+    def _report(self) -> None:
+        from calor.desk.journal.taking import report_open
+
+        report_open(self.desk, QApplication.activeWindow())
 
     def _keep(self) -> None:
         try:

@@ -2,19 +2,23 @@
 
 from __future__ import annotations
 
+import contextlib
 from pathlib import Path
 from typing import Any
 
-from PyQt6.QtWidgets import QFileDialog, QWidget
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QApplication, QFileDialog, QWidget
 
 from calor.desk.state.desk import Desk
 from calor.desk.widgets.places import asked, place_for
 from calor.errors import CalorError, unwritable
 from calor.files import save_atomically
+from calor.firmware.sources.templating import c_name
 from calor.journal.entry import RECORDED, Kept
 
 LOG_FILTER = "Logs (*.csv *.txt *.log *.tsv);;All files (*)"
 
+MOST_NOTES = 12
 ZIP_FILTER = "Zip archives (*.zip);;All files (*)"
 
 
@@ -101,9 +105,53 @@ def keep_record(desk: Desk, window: QWidget) -> None:
             desk.say("note", f"Kept as run {number}.")
 
 
+def report_open(desk: Desk, window: QWidget | None) -> None:
+    """Write the report of the open design, with the proof that is kept beside it where it is of this design."""
+    from calor.proof import kept
+    from calor.proof.plan import Plan
+    from calor.proof.work import Progress
+    from calor.report.page import Contents
+
+    document = desk.document
+    out = place_for(window, "Report", f"{c_name(document.design.name)}.html", "Pages (*.html)", ".html")
+    if out is None:
+        return
+    contents = Contents(unit=desk.view.unit)
+    found = None if document.path is None else kept.read(kept.place_of(document.path))
+    if found is not None and found.key == kept.sum_of(document.design):
+        contents.proof = Progress(Plan(document.design, found.seed))
+        with contextlib.suppress(ValueError):
+            found.into(contents.proof)
+    with contextlib.suppress(CalorError):  # a journal that cannot be opened has nothing to tell
+        desk.kept.book()
+        name = document.design.name
+        contents.notes = [one for one in desk.kept.rows if one.design == name and one.note][:MOST_NOTES]
+    current = desk.runs.current
+    if current is not None and current.request.design == document.design:
+        contents.traces[current.request.trial.name] = current.trace
+    _write_page(desk, document.design, contents, out)
+
+
+def _write_page(desk: Desk, design: Any, contents: Any, out: Path) -> None:
+    """Write a report; the pointer shows that it takes a moment."""
+    from calor.report.page import page
+
+    QApplication.setOverrideCursor(Qt.CursorShape.WaitCursor)
+    try:
+        save_atomically(out, page(design, contents))
+    except CalorError as error:
+        desk.say("error", str(error))
+    except OSError as error:
+        desk.say("error", str(unwritable(CalorError, out, error)))
+    else:
+        desk.say("note", f"Wrote {out.name}.")
+    finally:
+        QApplication.restoreOverrideCursor()
+
+
 def report(desk: Desk, window: QWidget, entry: Kept) -> None:
     """Write the report of a kept run's design."""
-    from calor.report.page import Contents, page
+    from calor.report.page import Contents
 
     one = desk.kept.opened.get(entry.number)
     if one is None or one.design is None:
@@ -113,12 +161,5 @@ def report(desk: Desk, window: QWidget, entry: Kept) -> None:
     if out is None:
         return
     traces = {} if one.trial is None else {one.trial.name: one.trace}
-    try:
-        text = page(one.design, Contents(traces=traces, notes=[entry] if entry.note else [], unit=desk.view.unit))
-        save_atomically(out, text)
-    except CalorError as error:
-        desk.say("error", str(error))
-    except OSError as error:
-        desk.say("error", str(unwritable(CalorError, out, error)))
-    else:
-        desk.say("note", f"Wrote {out.name}.")
+    notes = [entry] if entry.note else []
+    _write_page(desk, one.design, Contents(traces=traces, notes=notes, unit=desk.view.unit), out)

@@ -107,8 +107,15 @@ def seats(
 ) -> Iterator[Callable[[npt.NDArray[np.int64]], AbstractContextManager[Seat | None]]]:
     """A function that gives a fresh seat for each of many runs, by the run's control; runs may be side by side.
 
-    The C on the host is built once for all of them. Raises FirmwareError as `seated` does, then or at the first seat.
+    The C on the host or on a chip is built once for all of them. Raises FirmwareError as `seated` does, then or at the
+    first seat.
     """
+    if name in chip.found_targets():
+        target = chip.found_targets()[name]
+        with tempfile.TemporaryDirectory() as place:
+            program = chip.build(design, target, Path(place))
+        yield lambda control: contextmanager(_on_machine)(design, target, program)
+        return
     if name != "host":
         yield lambda control: seated(design, name, control=control, consented=consented)
         return
@@ -151,6 +158,11 @@ def _on_chip(design: Design, target: chip.Target) -> Iterator[Seat]:
     """A chip that is emulated step by step, called back from the run."""
     with tempfile.TemporaryDirectory() as place:
         program = chip.build(design, target, Path(place))
+    yield from _on_machine(design, target, program)
+
+
+def _on_machine(design: Design, target: chip.Target, program: Any) -> Iterator[Seat]:
+    """A chip with a program in it, begun afresh."""
     width = row_width(design)
     machine = chip.Machine(target, program, bytes(4 * len(GIVEN)), 4 * width)
     machine.call("harness_begin")
