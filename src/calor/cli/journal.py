@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any
 
 import typer
 
+from calor.cli import journal_text
 from calor.cli.common import AS_JSON, chosen_trial, open_design, print_json, write_csv
 from calor.cli.exit_codes import FAIL, PASS
 from calor.cli.outputs import FORCE, is_nothing_of_ours, is_run, may_write
@@ -47,17 +48,17 @@ def opened(place: Path | None) -> Iterator[Journal]:
         yield journal
 
 
-def _chosen(journal: Journal, text: str, tag: str, design: str, verdict: str, since: str, until: str) -> list[Kept]:
+def _chosen(journal: Journal, words: str, tag: str, design: str, verdict: str, since: str, until: str) -> list[Kept]:
     from calor.journal.find import Wanted
 
     if verdict not in ("", "pass", "fail"):
         raise CalorError("calor journal: --verdict", "takes pass or fail", repr(verdict))
-    wanted = Wanted(text, tag, design, verdict, since, until)
+    wanted = Wanted(words, tag, design, verdict, since, until)
     return wanted.among(journal.rows())
 
 
 def list_runs(
-    text: str = TEXT, tag: str = TAG, design: str = DESIGN, verdict: str = VERDICT, since: str = SINCE,
+    words: str = TEXT, tag: str = TAG, design: str = DESIGN, verdict: str = VERDICT, since: str = SINCE,
     until: str = UNTIL,
     sort: str = typer.Option("", "--sort", metavar="KEY", help="By a figure, or number, made, design, trial, verdict."),
     falling: bool = typer.Option(False, "--falling", help="With --sort: the largest first."),
@@ -68,7 +69,7 @@ def list_runs(
     from calor.journal.find import ordered
 
     with opened(journal) as book:
-        entries = _chosen(book, text, tag, design, verdict, since, until)
+        entries = _chosen(book, words, tag, design, verdict, since, until)
     if sort:
         entries = ordered(entries, sort, falling)
     entries = entries if most is None else entries[: max(most, 0)]
@@ -78,32 +79,8 @@ def list_runs(
     if not entries:
         print("No kept runs. calor journal keep FILE keeps one.")
         return PASS
-    from calor.judge.text import PlainConsole, simple_table
-
-    table = simple_table("run", "kept (UTC)", "design", "trial", "verdict", "note", "tags", *([sort] if sort else []))
-    for column in table.columns[1:]:
-        column.justify = "left"
-    for entry in entries:
-        line = (entry.note.splitlines() or [""])[0]
-        more = [_shown(entry, sort)] if sort else []
-        table.add_row(
-            f"{entry.number}{'*' if entry.pinned else ''}", entry.made[:16].replace("T", " "), entry.design,
-            entry.trial, entry.verdict, line[:40], ", ".join(entry.tags), *more,
-        )  # fmt: skip
-    PlainConsole(WIDTH).print(table)
+    journal_text.print_list(entries, sort)
     return PASS
-
-
-WIDTH = 140
-
-
-def _shown(entry: Kept, key: str) -> str:
-    from calor.journal.find import PLAIN_KEYS, figure
-
-    if key in PLAIN_KEYS:
-        return str(getattr(entry, key))
-    value = figure(entry, key)
-    return "" if value is None else f"{value:.6g}"
 
 
 def _run(design: Design, trial: Trial, controller: str) -> Trace:
@@ -151,36 +128,8 @@ def show(
     if as_json:
         print_json(data)
     else:
-        _print_run(entry, data, __version__)
+        journal_text.print_run(entry, data, __version__)
     return FAIL if again and differences else PASS
-
-
-def _print_run(entry: Kept, data: dict[str, Any], version: str) -> None:
-    from calor.judge.text import PlainConsole, simple_table
-    from calor.judge.verdict import LIMIT_TITLES, figure_text
-
-    console = PlainConsole(WIDTH)
-    console.print(
-        f"Run {entry.number}: {entry.design}, {entry.trial}, {entry.verdict}, kept {entry.made} by {entry.version}"
-    )
-    if entry.note:
-        console.print(entry.note)
-    if entry.tags:
-        console.print("tags: " + ", ".join(entry.tags))
-    table = simple_table("limit", "figure", "limit", "")
-    for name, limit, value, keeps in entry.limits:
-        if name in LIMIT_TITLES:
-            mark = "pass" if keeps else "FAIL"
-            table.add_row(LIMIT_TITLES[name], figure_text(name, value), figure_text(name, limit), mark)
-    if entry.limits:
-        console.print(table)
-    table = simple_table("figure", "")
-    for key in entry.metrics:
-        table.add_row(key, _shown(entry, key) or "none")
-    console.print(table)
-    if data["run_again"]:
-        lines = data["differences"]
-        console.print(f"Run again by {version}: " + ("as it was" if not lines else "it differs: " + "; ".join(lines)))
 
 
 def keep(
@@ -254,29 +203,14 @@ def compare(
     if as_json:
         print_json(found.plain())
         return PASS
-    from calor.judge.text import PlainConsole, simple_table
-
-    console = PlainConsole(WIDTH)
-    for entry in (one, other):
-        console.print(f"Run {entry.number}: {entry.design}, {entry.trial}, {entry.verdict}, kept {entry.made}")
-    table = simple_table("figure", f"run {first}", f"run {second}", "difference")
-    for name, before, after in found.figures:
-        apart = "" if before is None or after is None else f"{after - before:+.4g}"
-        table.add_row(name, *("never" if value is None else f"{value:.6g}" for value in (before, after)), apart)
-    console.print(table)
-    if not all(texts):
-        console.print("One of them has no design to compare.")
-        return PASS
-    console.print("The designs are alike." if not found.changes else "The designs differ:")
-    for change in found.changes:
-        console.print(f"  {change}")
+    journal_text.print_compared(found, all(texts))
     return PASS
 
 
 def export(
     out: Path = typer.Argument(..., metavar="OUT", help="A folder, or a .zip."),
     numbers: list[int] = typer.Argument(None, metavar="[NUMBER]…", help="Which runs; all that are chosen else."),
-    text: str = TEXT, tag: str = TAG, design: str = DESIGN, verdict: str = VERDICT, since: str = SINCE,
+    words: str = TEXT, tag: str = TAG, design: str = DESIGN, verdict: str = VERDICT, since: str = SINCE,
     until: str = UNTIL, force: bool = FORCE, journal: Path = PLACE, as_json: bool = AS_JSON,
 ) -> int:  # fmt: skip
     """Write kept runs to a folder or zip of TOML, CSV and JSON that another Calor takes in."""
@@ -293,7 +227,7 @@ def export(
         if numbers:
             entries = [book.read(number) for number in dict.fromkeys(numbers)]
         else:
-            entries = _chosen(book, text, tag, design, verdict, since, until)
+            entries = _chosen(book, words, tag, design, verdict, since, until)
         count = write(book, entries, out)
     if as_json:
         print_json({"exported": count, "out": str(out)})
@@ -359,7 +293,7 @@ def note_of(
     if as_json:
         print_json(entry.plain())
     else:
-        _print_run(entry, {"run_again": False}, "")
+        journal_text.print_run(entry, {"run_again": False}, "")
     return PASS
 
 

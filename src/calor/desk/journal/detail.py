@@ -14,13 +14,12 @@ from PyQt6.QtWidgets import (
     QLineEdit,
     QPlainTextEdit,
     QPushButton,
-    QScrollArea,
     QVBoxLayout,
     QWidget,
 )
 
 from calor.desk.journal.run_list import FIGURES, shown_figure
-from calor.desk.widgets.fields import emptied, label
+from calor.desk.widgets.fields import emptied, label, scrolling
 from calor.desk.widgets.keys import timer
 from calor.journal.entry import MOST_NOTE, Kept, tags_of
 from calor.journal.find import Compared, figure
@@ -65,16 +64,7 @@ class Detail(QFrame):
         self.pin.clicked.connect(lambda on: self.pin_toggled.emit(self._number, on))
         for widget in (self.note, self.tags, self.pin):
             column.addWidget(widget)
-        scroll = QScrollArea()
-        scroll.setWidgetResizable(True)
-        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)
-        inside = QWidget()
-        inside.setObjectName("form")
-        self._lines = QVBoxLayout(inside)
-        self._lines.setContentsMargins(0, 0, 8, 0)
-        self._lines.setSpacing(3)
-        scroll.setWidget(inside)
+        scroll, self._lines = scrolling(3, 8)
         column.addWidget(scroll, 1)
         self.loop, self.remove = QPushButton("To the Loop room"), QPushButton("Remove")
         self.export, self.report = QPushButton("Export…"), QPushButton("Report…")

@@ -5,10 +5,10 @@ from __future__ import annotations
 from typing import Any
 
 from PyQt6.QtCore import Qt, pyqtSignal
-from PyQt6.QtWidgets import QFrame, QPushButton, QScrollArea, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QFrame, QPushButton, QVBoxLayout
 
 from calor.desk.proof.work import Seen
-from calor.desk.widgets.fields import emptied, label, set_role
+from calor.desk.widgets.fields import emptied, label, scrolling, set_role
 from calor.proof.fault_table import CAUTION, hottest
 from calor.proof.outcome import TITLES, shown
 from calor.proof.plan import CORNER, DRAWN, FAULT
@@ -35,16 +35,7 @@ class Side(QFrame):
         for one in (self.title, self.about):
             one.setWordWrap(True)
             outer.addWidget(one)
-        scroll = QScrollArea()
-        scroll.setWidgetResizable(True)
-        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)
-        inside = QWidget()
-        inside.setObjectName("form")
-        self._lines = QVBoxLayout(inside)
-        self._lines.setContentsMargins(0, 0, 8, 0)
-        self._lines.setSpacing(5)
-        scroll.setWidget(inside)
+        scroll, self._lines = scrolling(5, 8)
         outer.addWidget(scroll, 1)
         self.pin_button, self.trial_button = QPushButton("Pin it in the Loop room"), QPushButton("Add it as a trial")
         self.pin_button.setToolTip("The run lies in grey under the design's own there, with its figures beside them.")

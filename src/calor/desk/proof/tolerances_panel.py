@@ -14,7 +14,6 @@ from PyQt6.QtWidgets import (
     QLineEdit,
     QProgressBar,
     QPushButton,
-    QScrollArea,
     QSizePolicy,
     QVBoxLayout,
     QWidget,
@@ -26,7 +25,7 @@ from calor.design.proof import LoadSpread, Spread
 from calor.desk.proof.work import ProofWork
 from calor.desk.state.desk import Desk
 from calor.desk.widgets import theme as look
-from calor.desk.widgets.fields import emptied, label, set_role
+from calor.desk.widgets.fields import emptied, label, scrolling, set_role
 from calor.proof.outcome import TITLES
 from calor.proof.summary import Weight
 from calor.proof.tolerances import Tolerance, tolerances_of
@@ -163,16 +162,7 @@ class TolerancesPanel(QFrame):
         trouble.setFixedWidth(BAR_PX + 6)
         head.addWidget(trouble)
         column.addLayout(head)
-        scroll = QScrollArea()
-        scroll.setWidgetResizable(True)
-        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)
-        inside = QWidget()
-        inside.setObjectName("form")
-        self._list = QVBoxLayout(inside)
-        self._list.setContentsMargins(0, 0, 0, 0)
-        self._list.setSpacing(2)
-        scroll.setWidget(inside)
+        scroll, self._list = scrolling(2, 0)
         column.addWidget(scroll, 1)
         self.lines: list[ToleranceLine] = []
         self._shown: Any = None

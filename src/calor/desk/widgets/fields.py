@@ -17,7 +17,9 @@ from PyQt6.QtWidgets import (
     QLayout,
     QLineEdit,
     QPushButton,
+    QScrollArea,
     QSizePolicy,
+    QVBoxLayout,
     QWidget,
 )
 
@@ -54,6 +56,20 @@ def set_role(widget: QWidget, name: str, value: str) -> None:
         if style is not None:
             style.unpolish(widget)
             style.polish(widget)
+
+
+def scrolling(spacing_px: int, right_px: int = 0) -> tuple[QScrollArea, QVBoxLayout]:
+    """A column that scrolls up and down where it is too long, and where its parts go."""
+    scroll, inside = QScrollArea(), QWidget()
+    scroll.setWidgetResizable(True)
+    scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+    scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+    inside.setObjectName("form")
+    column = QVBoxLayout(inside)
+    column.setContentsMargins(0, 0, right_px, 0)
+    column.setSpacing(spacing_px)
+    scroll.setWidget(inside)
+    return scroll, column
 
 
 def emptied(layout: QLayout) -> None:
