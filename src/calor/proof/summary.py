@@ -18,6 +18,9 @@ from calor.proof.plan import CORNER, DESIGNED, DRAWN, FAULT, Case
 from calor.proof.statistics import Share, rank_correlation, share_of
 from calor.proof.work import Progress
 
+CHANCE = 2.5
+"""So many standard errors of a rank correlation, 1/√(n − 1), one may come to by chance, as the largest of some."""
+
 
 class Cell(NamedTuple):
     """One cell of the matrix: a limit in a run, or in the worst of many: the run's number and what came of it."""
@@ -48,12 +51,16 @@ class MatrixRow(NamedTuple):
 
 
 class Weight(NamedTuple):
-    """How much a tolerance goes with a limit's figure over the drawn runs: Spearman's rank correlation."""
+    """How much a tolerance goes with a limit's figure over the drawn runs: Spearman's rank correlation.
+
+    `beyond_chance`: it is larger than what tolerances that matter nothing come to with so few draws.
+    """
 
     name: str
     title: str
     limit: str
     correlation: float
+    beyond_chance: bool = True
 
 
 def cases_done(progress: Progress, kind: str, trial: int) -> list[tuple[Case, Outcome]]:
@@ -132,7 +139,8 @@ def weights(progress: Progress, trial: int) -> list[Weight]:
             correlation = rank_correlation(values[:, place].tolist(), column)
             if math.isfinite(correlation) and abs(correlation) > abs(best[1]):
                 best = (limit, correlation)
-        found.append(Weight(one.name, one.title, *best))
+        told = abs(best[1]) > CHANCE / math.sqrt(len(numbers) - 1)
+        found.append(Weight(one.name, one.title, *best, told))
     return sorted(found, key=lambda one: -abs(one.correlation))
 
 
@@ -190,7 +198,13 @@ def drawn_data(progress: Progress, trial: int) -> dict[str, Any]:
         "margin": min((cell.margin for cell in cells), default=None),
         "worst": [{**_judged_data(cell.judged), "number": cell.number} for cell in cells],
         "matters": [
-            {"tolerance": one.name, "title": one.title, "limit": one.limit, "rank_correlation": one.correlation}
+            {
+                "tolerance": one.name,
+                "title": one.title,
+                "limit": one.limit,
+                "rank_correlation": one.correlation,
+                "beyond_chance": one.beyond_chance,
+            }
             for one in weights(progress, trial)
             if one.limit
         ],

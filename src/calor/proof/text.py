@@ -12,6 +12,7 @@ from calor.proof.plan import CORNER, DRAWN, FAULT
 from calor.units import format_duration
 
 MOST_ROWS, WIDTH = 12, 110
+NOTHING_TOLD = "No tolerance stands out by its rank correlation: with more draws one may."
 
 
 def print_proof(data: dict[str, Any], file: str) -> None:
@@ -87,9 +88,9 @@ def _print_drawn(console: PlainConsole, one: dict[str, Any]) -> None:
             f"{cell['margin'] * 100.0:+.0f} %", str(cell["number"]),
         )  # fmt: skip
     console.print(table)
-    strongest = [row for row in one["matters"] if abs(row["rank_correlation"]) >= 0.1][:MOST_ROWS]
+    strongest = [row for row in one["matters"] if row["beyond_chance"]][:MOST_ROWS]
+    console.print("What goes with it most, by Spearman's rank correlation:" if strongest else NOTHING_TOLD)
     if strongest:
-        console.print("What goes with it most, by Spearman's rank correlation:")
         table = simple_table("tolerance", "correlation", "with")
         for row in strongest:
             table.add_row(row["title"], f"{row['rank_correlation']:+.2f}", TITLES[row["limit"]])

@@ -171,7 +171,7 @@ def _proof(contents: Contents) -> dict[str, Any] | None:
     for trial, own_trial in enumerate(design.trial):
         share = passed_of(progress, trial) if progress.bands[trial].runs else None
         if share is not None and share.runs:
-            strongest = [one for one in weights(progress, trial) if one.limit][:MOST_WEIGHTS]
+            strongest = [one for one in weights(progress, trial) if one.beyond_chance][:MOST_WEIGHTS]
             shares.append({
                 "trial": own_trial.name,
                 "text": f"{share.passed} of {share.runs} pass, {share.share * 100.0:.1f} % (95 % interval"

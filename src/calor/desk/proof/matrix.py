@@ -150,6 +150,14 @@ class Matrix(QTableWidget):
                     QBrush(QColor(t.quiet if not decides else t.passed if cell.judged.passes else t.failed))
                 )
 
+    def choose_drawn(self, trial: int) -> None:
+        """Choose the worst of a trial's drawn runs, where there are some."""
+        for at, row in enumerate(self._rows):
+            if row is not None and row.kind == DRAWN and row.trial == trial and row.cells:
+                worst = min(row.cells, key=lambda cell: cell.margin)
+                self.setCurrentCell(at, 1 + self._limits.index(worst.limit))
+                return
+
     def _key(self, at: int, column: int) -> tuple[str, int, str] | None:
         row = self._rows[at] if 0 <= at < len(self._rows) else None
         if row is None:

@@ -104,6 +104,9 @@ class ProofPage(Page):
             self.matrix.show_rows(seen.rows, names, unit)
         self._show_choice()
         self._draw()
+        if self._row is None and not self._work.is_busy:
+            # the worst of all draws says most
+            self.matrix.choose_drawn(self._desk.document.trial_number)
 
     def _choose(self, row: MatrixRow, cell: Cell | None) -> None:
         self._row, self._cell = row, cell
@@ -123,8 +126,9 @@ class ProofPage(Page):
         seen, run, unit = self._work.seen, self._work.run, self._desk.view.unit
         if seen is None:
             return
-        trial = run.case.trial if run is not None else self._row.trial if self._row is not None else None
-        band = seen.progress.bands[trial] if trial is not None and seen.progress.bands[trial].runs else None
+        trial = min(self._desk.document.trial_number, len(seen.progress.bands) - 1)
+        trial = run.case.trial if run is not None else self._row.trial if self._row is not None else trial
+        band = seen.progress.bands[trial] if seen.progress.bands[trial].runs else None
         runs = []
         if run is not None and run.made.trace is not None:
             trace = run.made.trace

@@ -45,7 +45,7 @@ class WeightBar(QWidget):
     def __init__(self) -> None:
         super().__init__()
         self.theme = look.LIGHT
-        self.value = math.nan
+        self.value, self.is_told = math.nan, True
         self.setFixedSize(BAR_PX, 14)
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
@@ -53,7 +53,8 @@ class WeightBar(QWidget):
         painter = QPainter(self)
         painter.fillRect(QRectF(0, 5, self.width(), 4), QColor(self.theme.grid))
         if math.isfinite(self.value):
-            painter.fillRect(QRectF(0, 3, self.width() * min(abs(self.value), 1.0), 8), QColor(self.theme.measured))
+            colour = self.theme.measured if self.is_told else self.theme.rule
+            painter.fillRect(QRectF(0, 3, self.width() * min(abs(self.value), 1.0), 8), QColor(colour))
 
 
 class ToleranceLine(QWidget):
@@ -94,9 +95,11 @@ class ToleranceLine(QWidget):
         """Show how strongly it goes with which limit."""
         self.bar.theme = theme
         self.bar.value = math.nan if weight is None or not weight.limit else weight.correlation
+        self.bar.is_told = weight is not None and weight.beyond_chance
         tip = "No draws yet." if weight is None else "Goes with no limit's figure."
         if weight is not None and weight.limit:
             tip = f"Spearman's rank correlation {weight.correlation:+.2f} with “{TITLES[weight.limit]}”"
+            tip += "" if weight.beyond_chance else "; no more than chance with so few draws"
         self.bar.setToolTip(tip)
         self.bar.update()
 
