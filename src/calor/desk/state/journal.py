@@ -5,23 +5,22 @@ from __future__ import annotations
 import contextlib
 import threading
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import platformdirs
 from PyQt6.QtCore import QObject, pyqtSignal
 
-from calor import loop
-from calor.design.model import Design
-from calor.design.trial import Trial
 from calor.desk.state.document import Document
 from calor.desk.state.runs import Runs
 from calor.errors import CalorError
-from calor.firmware.controller.seat import seated
-from calor.journal import exchange, keeping
-from calor.journal.entry import Kept
-from calor.journal.keeping import Opened
-from calor.journal.store import Journal
-from calor.loop.trace import Trace
+
+if TYPE_CHECKING:
+    from calor.design.model import Design
+    from calor.design.trial import Trial
+    from calor.journal.entry import Kept
+    from calor.journal.keeping import Opened
+    from calor.journal.store import Journal
+    from calor.loop.trace import Trace
 
 
 def opened_folder() -> Path:
@@ -51,6 +50,8 @@ class KeptRuns(QObject):
     def book(self) -> Journal:
         """The journal. Raises CalorError where it cannot be opened."""
         if self._book is None:
+            from calor.journal.store import Journal
+
             self._book = Journal()
             self.read()
         return self._book
@@ -75,6 +76,8 @@ class KeptRuns(QObject):
 
     def keep_run(self) -> int:
         """Keep the current run; its number. Raises CalorError where there is none, or it cannot be kept."""
+        from calor.journal import keeping
+
         outcome = self._runs.current
         if outcome is None:
             raise CalorError("", "there is no run to keep")
@@ -85,6 +88,7 @@ class KeptRuns(QObject):
 
     def keep_record(self, path: Path) -> int:
         """Keep a recorded run, judged by the open design's limits; its number. Raises CalorError."""
+        from calor.journal import keeping
         from calor.log.read import read_record
 
         return self._keep(*keeping.recorded(path, read_record(path), self._document.design))
@@ -108,10 +112,14 @@ class KeptRuns(QObject):
 
     def export(self, entries: list[Kept], out: Path) -> int:
         """Write runs to a folder or a zip; how many. Raises CalorError."""
+        from calor.journal import exchange
+
         return exchange.export(self.book(), entries, out)
 
     def take_in(self, path: Path) -> tuple[int, int]:
         """Take runs in: how many are new, how many were there. Raises CalorError."""
+        from calor.journal import exchange
+
         answer = exchange.take_in(self.book(), path)
         self.read()
         return answer
@@ -120,6 +128,8 @@ class KeptRuns(QObject):
 
     def design_text(self, number: int) -> str:
         """The text of a run's design; empty where it has none."""
+        from calor.journal import keeping
+
         return keeping.design_of(self.book().parts(number))
 
     def folder_of(self, entry: Kept) -> Path:
@@ -128,6 +138,8 @@ class KeptRuns(QObject):
 
     def put(self, entry: Kept) -> Path:
         """Put a run's files where they can be read; the folder. Raises CalorError."""
+        from calor.journal import keeping
+
         folder = self.folder_of(entry)
         try:
             keeping.put(self.book().parts(entry.number), folder)
@@ -144,6 +156,10 @@ class KeptRuns(QObject):
         threading.Thread(target=self._open, args=(entry, parts, folder), name="kept run", daemon=True).start()
 
     def _open(self, entry: Kept, parts: dict[str, bytes], folder: Path) -> None:
+        from calor import loop
+        from calor.firmware.controller.seat import seated
+        from calor.journal import keeping
+
         def run(design: Design, trial: Trial, controller: str) -> Trace:
             with seated(design, controller) as seat:
                 return loop.run(design, trial, None, seat)
