@@ -14,7 +14,7 @@ from calor.proof.plan import CORNER, DRAWN, FAULT
 from calor.proof.summary import Cell, MatrixRow
 from calor.units import TemperatureUnit, format_duration
 
-ROW_PX, HEAD_PX, NAME_PX, MOST_MARGIN = 21, 40, 206, 9.99
+ROW_PX, HEAD_PX, NAME_PX, NARROW_NAME_PX, MOST_MARGIN = 21, 40, 206, 146, 9.99
 SHORT = {
     "safe.highest_celsius": "Highest at a fault", "safe.lowest_celsius": "Lowest at a fault",
     "safe.energy_wh": "Energy at a fault", "safe.off_within_s": "Off after a fault",
@@ -25,10 +25,10 @@ def margin_text(cell: Cell) -> str:
     """A cell in a few characters: its mark, and by which share of the limit it is kept or missed."""
     mark = "✓" if cell.judged.passes else "✕"
     if cell.judged.value is None:
-        return f"{mark} never"
+        return f"{mark} –"
     if abs(cell.margin) > MOST_MARGIN:
         return f"{mark} far"
-    return f"{mark} {cell.margin * 100.0:+.0f} %".replace("-", "−")
+    return f"{mark} {cell.margin * 100.0:+.0f}".replace("-", "−")
 
 
 def title_of(row: MatrixRow) -> str:
@@ -49,6 +49,7 @@ class Matrix(QTableWidget):
         self._theme = look.LIGHT
         self._rows: list[MatrixRow | None] = []
         self._limits: list[str] = []
+        self._name_px = NAME_PX
         self._choice: tuple[str, int, str] | None = None
         side = self.verticalHeader()
         if side is not None:
@@ -69,6 +70,15 @@ class Matrix(QTableWidget):
         self.setWordWrap(False)
         self.setShowGrid(False)
         self.itemSelectionChanged.connect(self._choose)
+
+    def set_narrow(self, is_narrow: bool) -> None:
+        """Take less room for the names of rows."""
+        self._name_px = NARROW_NAME_PX if is_narrow else NAME_PX
+        header = self.horizontalHeader()
+        if header is not None:
+            header.setFont(look.font(look.SMALL_PX))
+            header.setMinimumSectionSize(44 if is_narrow else 56)
+            header.resizeSection(0, self._name_px)
 
     def set_theme(self, theme: look.Theme) -> None:
         """Take a theme's colours."""
@@ -97,7 +107,7 @@ class Matrix(QTableWidget):
                 if header is not None:
                     header.setSectionResizeMode(QHeaderView.ResizeMode.Stretch)
                     header.setSectionResizeMode(0, QHeaderView.ResizeMode.Fixed)
-                    header.resizeSection(0, NAME_PX)
+                    header.resizeSection(0, self._name_px)
             self.clearSpans()
             self.setRowCount(len(listed))
             self._rows = listed

@@ -28,6 +28,7 @@ from calor.proof.summary import Cell, MatrixRow
 
 EMPTY = "Press Prove: every trial is run with each single fault, and with parts that are off.\nCells come as runs end."
 CHOOSE = "Choose a cell of the matrix: its run is shown here, over the band of all runs with tolerances drawn."
+NARROW_PX = 1100
 
 
 class ProofPage(Page):
@@ -49,7 +50,7 @@ class ProofPage(Page):
         middle = QVBoxLayout()
         middle.setSpacing(6)
         head = QHBoxLayout()
-        head.addWidget(label("Matrix: margin to each limit", "heading"))
+        head.addWidget(label("Matrix: margin to each limit, %", "heading"))
         self.key = label("grey: ordinary limits beside a fault, for information", "quiet")
         head.addStretch(1)
         head.addWidget(self.key)
@@ -79,6 +80,14 @@ class ProofPage(Page):
         self.matrix.set_theme(theme)
         self.strip.set_theme(theme)
 
+    def resizeEvent(self, event: Any) -> None:
+        super().resizeEvent(event)
+        is_narrow = self.width() < NARROW_PX
+        self.panel.setFixedWidth(self.panel.NARROW_PX if is_narrow else self.panel.WIDE_PX)
+        self.side.setFixedWidth(self.side.NARROW_PX if is_narrow else self.side.WIDE_PX)
+        self.matrix.set_narrow(is_narrow)
+        self.key.setVisible(not is_narrow and self._work.seen is not None)
+
     def showEvent(self, event: Any) -> None:
         super().showEvent(event)
         self.show_work()
@@ -91,7 +100,7 @@ class ProofPage(Page):
         self.panel.show_work()
         self.empty.setVisible(seen is None)
         self.matrix.setVisible(seen is not None)
-        self.key.setVisible(seen is not None)
+        self.key.setVisible(seen is not None and self.width() >= NARROW_PX)
         if seen is None:
             self._row = self._cell = None
             self._shown = None
@@ -135,7 +144,8 @@ class ProofPage(Page):
             runs.append(Overlaid(f"run {run.case.number}: {run.case.title}", trace, "measured"))
             apart = np.abs(trace.true_celsius - trace.measured_celsius)
             # where the probe does not tell it
-            if not np.isfinite(apart).all() or float(apart.max()) > 4.0 * run.design.limits.band_celsius:
+            hides = not np.isfinite(apart).all() or float(apart.max()) > 4.0 * run.design.limits.band_celsius
+            if run.case.kind == FAULT and hides:
                 runs.append(Overlaid("the load itself", trace, "heat", is_dashed=True, of_load=True))
         words = f"band of {band.runs} draws" if band is not None else ""
         self.strip.show_runs(runs, unit, band, words)

@@ -15,19 +15,18 @@ from calor.proof.plan import CORNER, DRAWN, FAULT
 from calor.proof.summary import Cell, MatrixRow
 from calor.units import TemperatureUnit, format_duration
 
-WIDTH_PX = 252
-
 
 class Side(QFrame):
     """Says what the chosen row and cell are about."""
 
+    WIDE_PX, NARROW_PX = 252, 186
     pin_asked = pyqtSignal()
     trial_asked = pyqtSignal()
 
     def __init__(self) -> None:
         super().__init__()
         self.setObjectName("verdict")
-        self.setFixedWidth(WIDTH_PX)
+        self.setFixedWidth(self.WIDE_PX)
         outer = QVBoxLayout(self)
         outer.setContentsMargins(14, 0, 0, 0)
         outer.setSpacing(6)

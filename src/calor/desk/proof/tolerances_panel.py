@@ -31,7 +31,7 @@ from calor.proof.summary import Weight
 from calor.proof.tolerances import Tolerance, tolerances_of
 from calor.units import TemperatureUnit, difference_to
 
-WIDTH_PX, BAR_PX, ENTRY_PX = 268, 48, 64
+BAR_PX, ENTRY_PX = 44, 60
 KEYS = {
     "ambient": "ambient_celsius", "mains_voltage": "mains_voltage_fraction", "window": "window_fraction",
     "clock": "clock_fraction",
@@ -126,11 +126,13 @@ class ToleranceLine(QWidget):
 class TolerancesPanel(QFrame):
     """Asks for a proof, and edits what it is over."""
 
+    WIDE_PX, NARROW_PX = 268, 236
+
     def __init__(self, desk: Desk, work: ProofWork) -> None:
         super().__init__()
         self._desk, self._work, self._theme = desk, work, look.LIGHT
         self.unit: TemperatureUnit = desk.view.unit
-        self.setFixedWidth(WIDTH_PX)
+        self.setFixedWidth(self.WIDE_PX)
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(6)
