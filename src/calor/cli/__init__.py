@@ -53,7 +53,7 @@ def worded(error: CalorError, verb: str) -> str:
     if isinstance(error, ConsentError):
         return f"{error}: calor run --allow-code"
     if verb in VERBS:
-        options: dict[str, str] = getattr(import_module(f"calor.cli.{verb}"), "OPTIONS", {})
+        options: dict[str, str] = getattr(import_module(f"calor.cli.{verb.replace('-', '_')}"), "OPTIONS", {})
         name = next((name for name in options if error.where == name or error.where.startswith(f"{name} ")), "")
         if name:
             return f"calor {verb}: {options[name]}{error.where[len(name) :]}: {error.said}"

@@ -27,6 +27,8 @@ VERBS = (
     "prove",
     "journal",
     "report",
+    "link",
+    "stand-in",
     "sheet",
     "code",
     "completion",
@@ -48,7 +50,7 @@ def application(verbs: tuple[str, ...] = VERBS, completes: bool = False) -> Any:
     # with one command alone there would be no word for it
     app.callback()(lambda: None)
     for verb in verbs:
-        module = import_module(f"calor.cli.{verb}")
+        module = import_module(f"calor.cli.{verb.replace('-', '_')}")
         if verb in GROUPS:
             group = typer.Typer(help=module.HELP, no_args_is_help=True, rich_markup_mode=None)
             for name, command in module.COMMANDS.items():

@@ -28,7 +28,7 @@ from calor.law.setpoint import Follow
 from calor.load import registry as loads
 from calor.loop import ambient, kernel, replay_kernel, run_records
 from calor.loop import seat as seats
-from calor.loop.conditions import happenings, timeline
+from calor.loop.conditions import Conditions, happenings, timeline
 from calor.loop.deviation import AS_DESIGNED, Deviation
 from calor.loop.found_events import with_found_events
 from calor.loop.seat import Seat
@@ -190,12 +190,13 @@ def _given(
 
 def run(
     design: Design, trial: Trial, control: npt.NDArray[np.int64] | None = None, seat: Seat | None = None,
-    deviation: Deviation = AS_DESIGNED,
+    deviation: Deviation = AS_DESIGNED, conditions: Conditions | None = None,
 ) -> Trace:  # fmt: skip
     """Simulate `design` under `trial`: row k is the state at k·period_s, with the demand decided then.
 
     `control` is a pair from new_control, for progress and for stopping from another thread. `seat` holds a program that
-    decides in place of the built-in law. `deviation` is what of the parts is off.
+    decides in place of the built-in law. `deviation` is what of the parts is off. `conditions` are others than
+    the trial's own; they may be changed while it runs.
     Raises Stopped where it was asked to stop, CalorError where a recorded ambient cannot be read, or the law is code
     and no seat is given.
     """
@@ -203,7 +204,8 @@ def run(
         _needs_no_seat(design)
     control = new_control() if control is None else control
     steps, count = steps_of(design, trial, deviation.clock_share), len(design.outputs)
-    conditions = timeline(design, trial, deviation.ambient_celsius, deviation.voltage_share)
+    if conditions is None:
+        conditions = timeline(design, trial, deviation.ambient_celsius, deviation.voltage_share)
     probe = probes.numbers(design.probe) if deviation.probe is None else deviation.probe
     blocks = _blocks(design, probe, float(conditions.values[:, EXTRA].max()), deviation.clock_share)
     at_rest = trial.start_celsius

@@ -28,7 +28,7 @@ LARGEST_BYTES = 500_000_000
 
 def place_of(design_file: Path) -> Path:
     """Where the result of a design's proof is kept."""
-    return design_file.with_name(f"{design_file.stem}.proof.json")
+    return design_file.parent / f"{design_file.stem}.proof.json"
 
 
 def sum_of(design: Design, controller: str = "python") -> str:
