@@ -102,6 +102,7 @@ def test_what_is_imported_is_what_is_declared() -> None:
         "elftools": "pyelftools",
         "jinja2": "Jinja2",
         "pydantic_core": "pydantic",
+        "serial": "pyserial",
     }
     project = tomllib.loads((ROOT / "pyproject.toml").read_text(encoding="utf-8"))["project"]
     every = project["dependencies"] + project["optional-dependencies"]["chip"]

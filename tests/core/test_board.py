@@ -22,8 +22,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from calor import loop
+from calor.board import in_loop
 from calor.board import link as links
 from calor.board.feed import Feed
+from calor.board.in_loop import board_seated
 from calor.board.link import Link
 from calor.board.protocol import (
     Answer,
@@ -46,7 +48,7 @@ from calor.cli import invoke
 from calor.demo import DEMOS
 from calor.design.file import read
 from calor.design.model import Design
-from calor.errors import CalorError
+from calor.errors import CalorError, FirmwareError
 from calor.firmware.controller.seat import seated
 from calor.log.read import read_record
 
@@ -292,6 +294,43 @@ def test_the_stand_in_is_the_simulation(chip: str, cabinet: Design) -> None:
             assert row.values["counts"] == expected.counts[k]
             assert row.values["measured_celsius"] == pytest.approx(expected.measured_celsius[k], rel=1e-6)
             assert row.values["demand"] == pytest.approx(expected.demand[k], rel=1e-5, abs=1e-6)
+
+
+def test_a_board_in_the_loop(cabinet: Design, tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    """Over the line it comes to what the same firmware does on the host, to the bit; and is compared with the reference."""
+    design = tmp_path / "cabinet.toml"
+    design.write_text(DEMOS[0].design.read_text(encoding="utf-8").replace("span_s = 7200", "span_s = 900"))
+    stand_in = StandIn(cabinet)
+    stand_in.start()
+    try:
+        invoke(["run", str(design), "--with", stand_in.port, "--json", "--csv", str(tmp_path / "board.csv")])
+        board = json.loads(capsys.readouterr().out)
+        invoke(["run", str(design), "--with", "host", "--json", "--csv", str(tmp_path / "host.csv")])
+        host = json.loads(capsys.readouterr().out)
+        assert board["board"]["answers"] == 1800 and board["board"]["missing"] == 0
+        assert board["metrics"] == host["metrics"] and board["limits"] == host["limits"]
+        assert (tmp_path / "board.csv").read_bytes() == (tmp_path / "host.csv").read_bytes()
+        assert board["reference"]["steps"] == 1800 and board["reference"]["demand"] < 0.5
+    finally:
+        stand_in.close()
+
+
+def test_a_board_that_is_silent_or_refuses(cabinet: Design, monkeypatch: pytest.MonkeyPatch, tmp_path: Path) -> None:
+    monkeypatch.setattr(in_loop, "LONGEST_S", 0.02)
+    plug = Plug(tmp_path / "port")
+    trial = cabinet.trial[0].model_copy(update={"span_s": 600.0})
+    for answer, says in ((b"", "20 answers in a row are missing"), (b"err not now\n", "the board answers: not now")):
+        control = loop.new_control()
+        with board_seated(cabinet, str(plug.place), control) as (seat, board):
+            if answer:
+                os.write(plug.master, answer)
+            with contextlib.suppress(loop.Stopped):
+                loop.run(cabinet, trial, control, seat)
+        assert board.trouble is not None and says in str(board.trouble) and "at step" in str(board.trouble)
+    assert board.data()["answers"] == 0
+    plug.pull()
+    with pytest.raises(FirmwareError, match="cannot be opened"), board_seated(cabinet, str(plug.place), control):
+        pass
 
 
 def test_the_drift_of_its_clock(cabinet: Design) -> None:

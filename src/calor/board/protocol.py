@@ -8,13 +8,14 @@ Source of the checksum: CRC-16/CCITT-FALSE (polynomial 0x1021, begin 0xFFFF), IT
 
 from __future__ import annotations
 
+import binascii
 import math
 import re
 from typing import NamedTuple
 
 VERSION = 1
 GREETING, ROW, ANSWER, COMMAND, CHECK_MARK = "hello", "row", "answer", "command", " *"
-COMMANDS = ("hello", "get", "set", "hand", "auto", "tune", "stop")
+COMMANDS = ("hello", "get", "set", "hand", "auto", "tune", "stop", "step")
 LONGEST_LINE = 1000
 _PAIR = re.compile(r"([a-z][a-z0-9_]{0,39})=(\S*)")
 _NUMBER = re.compile(r"[-+]?(\d+\.?\d*|\.\d+)([eE][-+]?\d{1,3})?|nan|inf|-inf")
@@ -53,12 +54,7 @@ class Row(NamedTuple):
 
 def checksum(text: str) -> int:
     """The CRC of a line's text."""
-    crc = 0xFFFF
-    for byte in text.encode("utf-8"):
-        crc ^= byte << 8
-        for _ in range(8):
-            crc = ((crc << 1) ^ 0x1021 if crc & 0x8000 else crc << 1) & 0xFFFF
-    return crc
+    return binascii.crc_hqx(text.encode("utf-8"), 0xFFFF)
 
 
 def checked(text: str) -> str:

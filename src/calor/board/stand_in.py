@@ -15,13 +15,14 @@ import threading
 import time
 import tty
 from collections.abc import Callable
-from typing import Any
+from contextlib import ExitStack
+from typing import Any, cast
 
 import numpy as np
 import numpy.typing as npt
 
 from calor import __version__, loop
-from calor.board.protocol import Greeting, Range, checked, greeting_line, number, row_line, unchecked
+from calor.board.protocol import Greeting, Range, checked, greeting_line, number, row_line, row_of, unchecked
 from calor.design.event import FALLEN, POWER, SWITCH_FAULT, WIRED
 from calor.design.model import Design
 from calor.design.switch_events import STUCK_OFF, STUCK_ON
@@ -37,6 +38,8 @@ from calor.loop.seat import Seat, call_address
 from calor.sense.mounting import OPEN, SHORT, STUCK, WHOLE
 
 LONGEST_STEPS = 4_000_000
+IN_LOOP_S = 3.0
+"""So long after the last step that it was asked for, it is taken to be in the loop still."""
 FAULTS: dict[str, tuple[int, float]] = {
     "probe_open": (WIRED, OPEN), "probe_short": (WIRED, SHORT), "probe_stuck": (WIRED, STUCK),
     "probe_fallen": (FALLEN, 1.0), "switch_stuck_on": (SWITCH_FAULT, STUCK_ON),
@@ -70,6 +73,8 @@ class StandIn:
         self.steps = 0
         self._setpoint, self._hand, self._asks_tune, self._restarts = math.nan, math.nan, False, False
         self._is_stopped, self._mains_lost = False, False
+        self._stepped_at = -math.inf
+        self._fresh: Callable[[], Seat]
         self.control = loop.new_control()
         self._feed = b""
         self._row: dict[str, float] = {}
@@ -102,7 +107,8 @@ class StandIn:
 
     def _run(self) -> None:
         try:
-            with seats(self._design, self._chip) as fresh, fresh(self.control) as seat:
+            with seats(self._design, self._chip) as fresh, ExitStack() as inner, fresh(self.control) as seat:
+                self._fresh = lambda: cast("Seat", inner.enter_context(fresh(self.control)))
                 assert seat is not None  # there is one for every name but the built-in law's
                 self._firmware = seat
                 step = ctypes.CFUNCTYPE(None, ctypes.c_void_p, ctypes.c_void_p, ctypes.c_void_p)(self._step)
@@ -126,7 +132,7 @@ class StandIn:
         seat.given[at.TUNE] = 1.0 if self._asks_tune else 0.0
         seat.given[at.RESTART] = 1.0 if self._restarts else seat.given[at.RESTART]
         self._asks_tune = self._restarts = False
-        if self._mains_lost:
+        if self._mains_lost or self._is_in_loop():
             seat.row[:] = 0.0
         else:
             call_address(seat.address, seat.state_address, seat.given, seat.row)
@@ -145,8 +151,15 @@ class StandIn:
 
     def _told(self, seat: Seat) -> dict[str, float]:
         """A control step as the board tells it."""
-        said = {
+        self._row = {
             "time_s": self.steps * float(self._design.law.period_s), "counts": float(seat.given[at.COUNTS]),
+            **self._decided(seat),
+        }  # fmt: skip
+        return self._row
+
+    def _decided(self, seat: Seat) -> dict[str, float]:
+        """What the firmware read and decided in a step."""
+        said = {
             "measured_celsius": float(seat.row[answer_row.MEASURED]),
             "setpoint_celsius": float(seat.row[answer_row.SETPOINT]),
         }  # fmt: skip
@@ -157,7 +170,6 @@ class StandIn:
             said[key] = float(seat.row[answer_row.demand_at(output)])
         said["flags"] = float(int(seat.row[answer_row.FLAGS]))
         said["alarms"] = float(int(seat.row[answer_row.ALARMS]))
-        self._row = said
         return said
 
     @property
@@ -208,12 +220,32 @@ class StandIn:
         word, *rest = text.split()
         actions: dict[str, Callable[[list[str]], str]] = {
             "hello": self._hello, "get": self._get, "set": self._set, "hand": self._by_hand, "auto": self._auto,
-            "tune": self._tune, "stop": self._stop,
+            "tune": self._tune, "stop": self._stop, "step": self._step_on,
         }  # fmt: skip
         if word not in actions:
             return f"err {word[:20]} is no command; one of {' '.join(actions)}"
         verdict, _, said = actions[word](rest).partition(" ")
         return f"{verdict} {word} {said}" if verdict else ""
+
+    def _is_in_loop(self) -> bool:
+        """Whether it is asked step by step at the moment, on inputs that it is given."""
+        return time.monotonic() - self._stepped_at < IN_LOOP_S
+
+    def _step_on(self, rest: list[str]) -> str:
+        """One control step of the firmware on inputs that are given."""
+        asked = row_of(" ".join(rest))
+        if asked is None or "counts" not in asked.values:
+            return "err takes counts=… and what else there is"
+        if not self._is_in_loop():
+            self._inner = self._fresh()
+        self._stepped_at = time.monotonic()
+        seat, values = self._inner, asked.values
+        for place, key in ((at.COUNTS, "counts"), (at.OTHER, "other"), (at.BY_HAND, "hand"), (at.PUT_IN, "setpoint")):
+            seat.given[place] = values.get(key, math.nan)
+        seat.given[at.RESTART], seat.given[at.TUNE] = values.get("restart", 0.0), values.get("tune", 0.0)
+        call_address(seat.address, seat.state_address, seat.given, seat.row)
+        said = {"n": values.get("n", 0.0), **self._decided(seat), "status": float(seat.row[answer_row.STATUS])}
+        return "ok " + " ".join(f"{key}={value:.9g}" for key, value in said.items())
 
     def _hello(self, rest: list[str]) -> str:
         del rest

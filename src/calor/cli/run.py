@@ -25,8 +25,12 @@ def command(
     csv: Path = typer.Option(None, "--csv", metavar="OUT", help="Write the run's columns."),
     plot: Path = typer.Option(None, "--plot", metavar="OUT.svg|png", help="Write a picture of the run."),
     seat: str = typer.Option(
-        "python", "--with", metavar="NAME", help="Controller under test: python, host, a chip, or FILE.c or FILE.py."
+        "python",
+        "--with",
+        metavar="NAME",
+        help="Controller under test: python, host, a chip, FILE.c or FILE.py, or a serial port.",
     ),
+    baud: int = typer.Option(115_200, "--baud", metavar="N", help="With a serial port: bits in a second."),
     allow_code: bool = typer.Option(False, "--allow-code", help="Allow the code that the design names, from now on."),
     keep_tuned: Path = typer.Option(
         None, "--keep-tuned", metavar="DESIGN", help="Write the design with the gains that self-tuning found."
@@ -39,6 +43,7 @@ def command(
     as_json: bool = AS_JSON,
 ) -> int:
     from calor import loop
+    from calor.cli.in_the_loop import is_port, with_board
     from calor.cli.progress import watched
     from calor.design.file import files_of
     from calor.firmware.controller import consent
@@ -73,15 +78,19 @@ def command(
     if allow_code and law.kind == "code":
         consent.allow(read_source(own_file(law)))
     named = read_source(code) if code is not None else None  # whoever names a file has agreed to what it holds now
+    in_the_loop: dict[str, Any] = {}
     with watched(steps_of(design, chosen)) as control:
         if proof is not None:
             trace = proof.run(seat, named, control)
+        elif is_port(seat):
+            trace, in_the_loop = with_board(design, chosen, seat, baud, control)
         else:
             with seated(design, seat, control=control, consented=named) as taken:
                 trace = loop.run(design, chosen, control, taken)
     data = report(design, chosen, trace) | ({"with": seat} if seat != "python" else {})
     if proof is not None:
         data |= proof.data()
+    data |= in_the_loop
     if named is not None or law.kind == "code":
         data |= protection_of(str(named.path if named is not None else law.file))
     if csv is not None:
