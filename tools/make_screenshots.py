@@ -209,6 +209,22 @@ def main() -> None:
         rest()
         window.room("journal").page.list.choose([1, 3])
 
+    def on_the_line(window: Window) -> None:
+        window.desk.view.choose_room("board")
+        room = window.room("board")
+        room.work.start_stand_in()
+
+        def came(rows: int) -> None:
+            end = time.monotonic() + 120
+            while room.work.rows.count < rows and time.monotonic() < end:
+                app.processEvents()
+
+        came(900)
+        room.work.mark("door opened")
+        room.page.setpoint.setText("30")
+        room.page.send.click()
+        came(1800)
+
     def tuned(window: Window) -> None:
         window.desk.view.choose_room("tune")
         work = window.room("tune").work
@@ -225,8 +241,8 @@ def main() -> None:
         ("logs-fit", 0, fitted), ("logs-columns", 3, columns), ("logs-two", 2, two),
         ("probe-thermistor", 0, calibrated), ("loop-dark", 1, dark), ("start", 0, start), ("code", 3, code),
         ("code-own-law", 0, own_law),
-        ("demo-dew-heater", 4, at("setpoint", 1)), ("demo-wax-melter", 5, at("setpoint")),
-        ("tune", 0, tuned), ("proof", 0, proved), ("journal", 0, kept),
+        ("demo-wax-melter", 5, at("setpoint")),
+        ("tune", 0, tuned), ("proof", 0, proved), ("journal", 0, kept), ("board", 0, on_the_line),
     ]  # fmt: skip
     every = [(name, number, "", scene) for name, number, scene in scenes]
     # a room that has no picture of its own yet is shown as it is entered

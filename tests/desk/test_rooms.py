@@ -135,7 +135,7 @@ def test_one_room_more_is_pictured(toy: Any) -> None:
     module = importlib.util.module_from_spec(spec)
     spec.loader.exec_module(module)
     assert module.unpictured(
-        ["loop-pid", "probe-rtd", "logs-fit", "tune", "code", "code-own-law", "proof", "journal"]
+        ["loop-pid", "probe-rtd", "logs-fit", "tune", "code", "code-own-law", "proof", "journal", "board"]
     ) == ["toy"]
     module.entering("toy")(toy)
     assert toy.room("toy").page.isVisible()

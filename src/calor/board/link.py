@@ -60,7 +60,7 @@ class Link:
         self.state = "open"
         self.trouble: CalorError | None = None
         self._recorder = None if out is None else Recorder(out)
-        self._began = time.monotonic()
+        self.began = time.monotonic()
         self._pairs: list[tuple[float, float]] = []
         self._answers: list[Answer] = []
         self._answered = threading.Condition()
@@ -99,7 +99,7 @@ class Link:
                 return
 
     def _take(self, item: Item) -> None:
-        now_s = time.monotonic() - self._began
+        now_s = time.monotonic() - self.began
         if isinstance(item, Row):
             self.rows += 1
             self.last = item

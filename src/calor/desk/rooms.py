@@ -14,6 +14,7 @@ ROOMS = [
     "calor.desk.tune.room:TuneRoom",
     "calor.desk.code.room:CodeRoom",
     "calor.desk.proof.room:ProofRoom",
+    "calor.desk.board.room:BoardRoom",
     "calor.desk.journal.room:JournalRoom",
 ]
 

@@ -23,6 +23,9 @@ class View(QObject):
     design_offered = pyqtSignal(str, str, object, str)
     """A design without a file: its text, where it is from, the folder of the files it names, and a trial of it."""
 
+    record_offered = pyqtSignal(object)
+    """A recorded run, by its path, for the room that reads such."""
+
     def __init__(self, remembered: Remembered) -> None:
         super().__init__()
         self._remembered = remembered
@@ -62,6 +65,10 @@ class View(QObject):
     def offer_design(self, text: str, name: str, folder: Path, trial: str) -> None:
         """Have a design opened that has no file yet, after asking about what is unsaved."""
         self.design_offered.emit(text, name, folder, trial)
+
+    def offer_record(self, path: Path) -> None:
+        """Have a recorded run opened in the Logs room."""
+        self.record_offered.emit(path)
 
     def ask(self, command: str) -> None:
         """Have a command carried out."""

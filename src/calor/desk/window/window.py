@@ -86,6 +86,7 @@ class Window(QMainWindow):
         desk.view.room_chosen.connect(self._show_room)
         desk.view.command_asked.connect(self.commands.carry_out)
         desk.view.design_offered.connect(self.files.open_offered)
+        desk.view.record_offered.connect(self._take_record)
         self.rail.chosen.connect(self._choose_room)
         self.topbar.save.clicked.connect(self.files.save)
         self.rail.find_button.clicked.connect(self.search)
@@ -242,6 +243,10 @@ class Window(QMainWindow):
             return
         others = (room for room in self.rooms if room is not self.shown)
         any(room.takes(path) for room in (self.shown, *others))
+
+    def _take_record(self, path: Path) -> None:
+        self.desk.view.choose_room("logs")
+        self.take(path)
 
     def offer_back(self) -> None:
         """Offer the edits that killed desks left behind, one after the other."""

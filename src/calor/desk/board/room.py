@@ -1,0 +1,64 @@
+"""The Board room: the thermostat itself on the line."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from calor.desk.room import Command, Page, Room
+from calor.desk.state.desk import Desk
+
+if TYPE_CHECKING:
+    from calor.desk.board.work import BoardWork
+
+
+class BoardRoom(Room):
+    """What is on the line stays there when the room is left."""
+
+    name, title, purpose = "board", "Board", "live link"
+    has_ribbon, has_bench = False, False
+
+    def __init__(self, desk: Desk) -> None:
+        super().__init__(desk)
+        self._work: BoardWork | None = None
+
+    @property
+    def work(self) -> BoardWork:
+        """What is on the line."""
+        if self._work is None:
+            from calor.desk.board.work import BoardWork
+
+            self._work = BoardWork(self.desk)
+            self._work.changed.connect(self.work_changed)
+        return self._work
+
+    def build(self) -> Page:
+        from calor.desk.board.page import BoardPage
+
+        return BoardPage(self.desk, self.work)
+
+    @property
+    def at_work(self) -> bool:
+        return self._work is not None and self._work.is_open
+
+    def commands(self) -> list[Command]:
+        return [
+            Command("Start the stand-in", "", self._stand_in, "", lambda: not self.at_work),
+            Command("Output off", "", self._off, "", lambda: self.at_work),
+        ]
+
+    def _stand_in(self) -> None:
+        self.desk.view.choose_room(self.name)
+        self.work.start_stand_in()
+
+    def _off(self) -> None:
+        self.work.off()
+
+    def escape(self) -> bool:
+        if self.at_work and self.desk.view.room == self.name:
+            self.work.off()
+            return True
+        return False
+
+    def close_down(self) -> None:
+        if self._work is not None:
+            self._work.close()
