@@ -156,15 +156,18 @@ def work(progress: Progress, asked: tuple[int, bool, bool], seat: str, named: An
     from calor.proof.work import Work
 
     plan = progress.plan
-    total, kept_at = plan.count(*asked), time.monotonic()
+    total, kept_at, every_s = plan.count(*asked), time.monotonic(), KEEP_EVERY_S
     with seats(plan.design, seat, named) as fresh, shown_share("proving") as show:
 
         def told(case: Case, outcome: object) -> None:
-            nonlocal kept_at
+            nonlocal kept_at, every_s
             del case, outcome
             show(len(progress.outcomes) / max(total, 1))
-            if time.monotonic() - kept_at > KEEP_EVERY_S:
+            began = time.monotonic()
+            if began - kept_at > every_s:
                 keep(progress, key, place)
                 kept_at = time.monotonic()
+                # a long result is written more seldom
+                every_s = max(KEEP_EVERY_S, 20.0 * (kept_at - began))
 
         Work().run(progress, plan.chosen(*asked), fresh, told)

@@ -9,7 +9,7 @@ method as scipy.stats.qmc does it.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterator
 from functools import cached_property
 from typing import Any, NamedTuple
 
@@ -20,8 +20,8 @@ from calor.proof.faults import Fault, faults_of, instants_s
 from calor.proof.tolerances import nominal, tolerances_of
 
 DESIGNED, FAULT, CORNER, DRAWN = "designed", "fault", "corner", "drawn"
-BLOCK = 64
-"""So many points of the sequence are made at a time."""
+BLOCK, MOST_BLOCKS = 64, 64
+"""So many points of the sequence are made at a time, and so many times that are held."""
 LARGEST_SEED = 2**31 - 1
 
 
@@ -50,8 +50,9 @@ class Plan:
         self.seed = design.proof.seed if seed is None else seed
         self.tolerances = tolerances_of(design)
         self.faults, self.not_tried = faults_of(design)
-        self._points: list[tuple[float, ...]] = []
+        self._blocks: dict[int, Any] = {}
         self._sequence: Any = None
+        self._next = 0
 
     @cached_property
     def fixed(self) -> tuple[Case, ...]:
@@ -94,23 +95,21 @@ class Plan:
         """All tolerances of a draw, from 0."""
         if not self.tolerances:
             return ()
-        if place > len(self._points) + 10 * BLOCK:  # far ahead: that block alone
-            levels = self._fresh(place)[0]
-            return self._at(levels)
-        while place >= len(self._points):
-            self._points += [self._at(levels) for levels in self._following()]
-        return self._points[place]
-
-    def _at(self, levels: Iterable[float]) -> tuple[float, ...]:
+        levels = self._block(place // BLOCK)[place % BLOCK]
         return tuple(one.value_at(float(level)) for one, level in zip(self.tolerances, levels, strict=True))
 
-    def _following(self) -> Any:
-        if self._sequence is None:
-            self._sequence = self._new_sequence()
-        return self._sequence.random(BLOCK)
-
-    def _fresh(self, place: int) -> Any:
-        return self._new_sequence().fast_forward(place).random(1)
+    def _block(self, number: int) -> Any:
+        """Points of the sequence, so many at a time; of those made only the last ones are held."""
+        if number not in self._blocks:
+            if self._sequence is None or self._next != number:
+                self._sequence = self._new_sequence()
+                if number:
+                    self._sequence.fast_forward(number * BLOCK)
+            self._blocks[number] = self._sequence.random(BLOCK)
+            self._next = number + 1
+            if len(self._blocks) > MOST_BLOCKS:
+                self._blocks.pop(next(iter(self._blocks)))
+        return self._blocks[number]
 
     def _new_sequence(self) -> Any:
         import numpy as np

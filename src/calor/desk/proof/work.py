@@ -155,17 +155,19 @@ class ProofWork(QObject):
     ) -> None:
         said, total = "", max(progress.plan.count(*wanted), 1)
         shown_at = weighed_at = time.monotonic()
-        seen = seen_of(progress, controller, ())
+        seen, every_s = seen_of(progress, controller, ()), SHOW_EVERY_S
 
         def told(case: Case, outcome: Outcome) -> None:
-            nonlocal shown_at, weighed_at, seen
+            nonlocal shown_at, weighed_at, seen, every_s
             del case, outcome
             now = time.monotonic()
-            if now - shown_at > SHOW_EVERY_S:
+            if now - shown_at > every_s:
                 weigh = now - weighed_at > WEIGH_EVERY_S
                 seen = seen_of(copied(progress), controller, seen.weights, weigh)
                 self._went.emit(work, seen, len(progress.outcomes) / total)
                 shown_at = time.monotonic()
+                # what takes longer to work out is shown more seldom
+                every_s = max(SHOW_EVERY_S, 8.0 * (shown_at - now))
                 weighed_at = shown_at if weigh else weighed_at
 
         # at the very end the receiver may be gone
