@@ -224,6 +224,14 @@ def test_a_plug_pulled_and_put_back_fifty_times(tmp_path: Path, monkeypatch: pyt
     assert read_record(out).trace.steps == 150
 
 
+@pytest.fixture(autouse=True)
+def patience(monkeypatch: pytest.MonkeyPatch) -> None:
+    """A machine that is busy with other tests is no board that is silent."""
+    monkeypatch.setattr(links, "ANSWER_S", 30.0)
+    monkeypatch.setattr(in_loop, "LONGEST_S", 30.0)
+    monkeypatch.setattr("calor.cli.link.GREETING_S", 60.0)
+
+
 @pytest.fixture
 def board(cabinet: Design) -> Iterator[StandIn]:
     stand_in = StandIn(cabinet, faster=40.0)

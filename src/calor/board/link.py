@@ -151,8 +151,9 @@ class Link:
         except (OSError, TypeError, termios.error) as error:
             raise CalorError(self.port, "nothing can be sent", str(error), "plug it in again") from None
 
-    def ask(self, command: str, wait_s: float = ANSWER_S) -> Answer:
+    def ask(self, command: str, wait_s: float | None = None) -> Answer:
         """Send a command, and wait for its answer. Raises CalorError where none comes."""
+        wait_s = ANSWER_S if wait_s is None else wait_s
         with self._asking:
             with self._answered:
                 self._answers.clear()

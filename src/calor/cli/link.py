@@ -21,7 +21,7 @@ if TYPE_CHECKING:
 
 HELP = "Read a board on a serial port, record it, and set what it lets one set; exit 1 where it refuses."
 AT_END = ("as-is", "off")
-SHOW_EVERY_S, GREETING_S = 1.0, 3.0
+SHOW_EVERY_S, GREETING_S = 1.0, 5.0
 CAUTION = "calor link: nobody leaves a first run alone; what heats needs a cut-out of its own"
 
 
