@@ -366,7 +366,7 @@ def test_the_commands(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> Non
                 "link",
                 port,
                 "--for",
-                "1.5",
+                "4",
                 "--out",
                 str(out),
                 "--set",
