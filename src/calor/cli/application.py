@@ -52,7 +52,7 @@ def application(verbs: tuple[str, ...] = VERBS, completes: bool = False) -> Any:
     for verb in verbs:
         module = import_module(f"calor.cli.{verb.replace('-', '_')}")
         if verb in GROUPS:
-            group = typer.Typer(help=module.HELP, no_args_is_help=True, rich_markup_mode=None)
+            group = typer.Typer(help=module.HELP, rich_markup_mode=None)
             for name, command in module.COMMANDS.items():
                 group.command(name, help=command.__doc__)(_within_measure(f"{verb} {name}", command))
             app.add_typer(group, name=verb)

@@ -89,7 +89,9 @@ def _print_drawn(console: PlainConsole, one: dict[str, Any]) -> None:
         )  # fmt: skip
     console.print(table)
     strongest = [row for row in one["matters"] if row["beyond_chance"]][:MOST_ROWS]
-    console.print("What goes with it most, by Spearman's rank correlation:" if strongest else NOTHING_TOLD)
+    console.print(
+        "Strongest rank correlations (Spearman) of a tolerance with a limit's figure:" if strongest else NOTHING_TOLD
+    )
     if strongest:
         table = simple_table("tolerance", "correlation", "with")
         for row in strongest:

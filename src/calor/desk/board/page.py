@@ -41,9 +41,10 @@ class BoardPage(Page):
         self.baud.setAccessibleName("Bits in a second")
         for one in BAUDS:
             self.baud.addItem(str(one), one)
-        self.look, self.connect_button = QPushButton("Look again"), QPushButton("Connect")
+        self.look, self.connect_button = QPushButton("List ports"), QPushButton("Connect")
         self.stand_in, self.off = QPushButton("Start the stand-in"), QPushButton("Output off")
         self.off.setProperty("role", "main")
+        self.look.setToolTip("Look for serial ports again.")
         self.off.setToolTip("Outputs off, until by hand or automatic (Esc in this room).")
         self.said, self.fault = label(""), QComboBox()
         self.fault.setAccessibleName("Fault of the stand-in")
@@ -54,6 +55,8 @@ class BoardPage(Page):
         self.send, self.take_back, self.by_hand = QPushButton("Send"), QPushButton("Take"), QPushButton("By hand")
         self.auto, self.tune, self.mark = QPushButton("Automatic"), QPushButton("Tune itself"), QPushButton("Mark")
         self.to_logs, self.to_journal = QPushButton("To Logs"), QPushButton("To Journal")
+        self.send.setToolTip("Send this setpoint to the board.")
+        self.take_back.setToolTip("Take the board's setpoint into the design.")
         self.strip = OverlayStrip(EMPTY)
         self.figures = {name: label("–") for name in ("Reading", "Setpoint", "Demand", "Lowest", "Highest", "Rows")}
         self.differs = label("", "quiet")
@@ -96,7 +99,7 @@ class BoardPage(Page):
         column = QVBoxLayout(box)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(6)
-        column.addWidget(label("So far", "heading"))
+        column.addWidget(label("Measures so far", "heading"))
         grid = QGridLayout()
         grid.setColumnStretch(0, 1)
         for at, (name, value) in enumerate(self.figures.items()):

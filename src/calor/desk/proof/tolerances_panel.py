@@ -96,7 +96,7 @@ class ToleranceLine(QWidget):
         self.bar.theme = theme
         self.bar.value = math.nan if weight is None or not weight.limit else weight.correlation
         self.bar.is_told = weight is not None and weight.beyond_chance
-        tip = "No draws yet." if weight is None else "Goes with no limit's figure."
+        tip = "No draws yet." if weight is None else "No figure of a limit varies with it."
         if weight is not None and weight.limit:
             tip = f"Spearman's rank correlation {weight.correlation:+.2f} with “{TITLES[weight.limit]}”"
             tip += "" if weight.beyond_chance else "; no more than chance with so few draws"
@@ -162,9 +162,9 @@ class TolerancesPanel(QFrame):
             column.addWidget(widget)
         head = QHBoxLayout()
         head.addWidget(label("Tolerances", "heading"), 1)
-        trouble = label("goes with", "quiet")
+        trouble = label("correlation", "quiet")
         trouble.setToolTip("Spearman's rank correlation with the limit it goes with most, in the chosen trial.")
-        trouble.setFixedWidth(BAR_PX + 6)
+        trouble.setFixedWidth(BAR_PX + 20)
         head.addWidget(trouble)
         column.addLayout(head)
         scroll, self._list = scrolling(2, 0)
