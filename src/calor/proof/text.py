@@ -12,6 +12,7 @@ from calor.proof.plan import CORNER, DRAWN, FAULT
 from calor.units import format_duration
 
 MOST_ROWS, WIDTH = 12, 110
+STRONGEST = "Strongest rank correlations (Spearman) of a tolerance with a limit's figure:"
 NOTHING_TOLD = "No tolerance stands out by its rank correlation: with more draws one may."
 
 
