@@ -9,6 +9,8 @@ import pytest
 from PyQt6.QtCore import Qt
 
 from calor.board.live import LiveRows
+from calor.board.stand_in import StandIn
+from calor.desk.widgets.places import BACK
 
 
 @pytest.fixture
@@ -77,6 +79,28 @@ def test_the_record_goes_on_to_logs_and_journal(started: Any, qtbot: Any) -> Non
     page.port.setEditText("/dev/none")
     page.connect_button.click()
     assert "cannot be opened" in page.said.text() and not work.is_open
+
+
+@pytest.mark.parametrize(("chosen", "demand"), [("Leave it as it is", 0.25), ("Output off", 0.0)])
+def test_closing_asks_what_becomes_of_the_output(
+    desk: Any, qtbot: Any, chosen: str, demand: float, cabinet: Any, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    board = StandIn(cabinet, faster=20.0)
+    board.start()
+    window = desk()
+    work = window.room("board").work
+    work.connect_to(board.port, 115_200)
+    qtbot.waitUntil(lambda: work.rows.count > 3, timeout=60_000)
+    work.send("hand 0.25")
+    qtbot.waitUntil(lambda: work.latest().get("demand") == 0.25, timeout=60_000)
+    monkeypatch.setattr("calor.desk.board.room.choice", lambda *_: BACK)
+    assert not window.close() and window.isVisible()
+    monkeypatch.setattr("calor.desk.board.room.choice", lambda *_: chosen)
+    assert window.close()
+    steps = board.steps
+    qtbot.waitUntil(lambda: board.steps > steps + 2, timeout=60_000)
+    assert board.demand == demand
+    board.close()
 
 
 def test_rows_that_begin_afresh_go_on() -> None:

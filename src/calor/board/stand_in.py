@@ -91,6 +91,11 @@ class StandIn:
         """Whether it goes on."""
         return self._thread.is_alive()
 
+    @property
+    def demand(self) -> float:
+        """What the firmware asked of its first output last."""
+        return self._row.get("demand", math.nan)
+
     def wait(self, seconds: float) -> None:
         """Wait until it ends, or for so long."""
         self._thread.join(seconds)

@@ -132,5 +132,9 @@ class Room(QObject):
         """What would be lost if the window closed now."""
         return []
 
+    def may_close(self) -> bool:
+        """Ask what there is to ask before the window closes; False where the user wants to stay."""
+        return True
+
     def close_down(self) -> None:
         """End all that is at work: the window closes."""

@@ -24,7 +24,7 @@ LEFT_PX, RIGHT_PX, DRAW_EVERY_MS = 236, 252, 250
 EMPTY = "Connect to a board, or start the stand-in: the firmware of this design, on a line like a board's."
 CAUTION = (
     "Nobody leaves a first run alone. What heats needs a cut-out that shares neither probe, controller nor switch."
-    " Closing the port or the window switches the outputs off."
+    " Disconnecting switches the outputs off."
 )
 
 

@@ -4,11 +4,16 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
+from PyQt6.QtWidgets import QApplication
+
 from calor.desk.room import Command, Page, Room
 from calor.desk.state.desk import Desk
+from calor.desk.widgets.places import BACK, choice
 
 if TYPE_CHECKING:
     from calor.desk.board.work import BoardWork
+
+OFF, AS_IT_IS = "Output off", "Leave it as it is"
 
 
 class BoardRoom(Room):
@@ -20,6 +25,7 @@ class BoardRoom(Room):
     def __init__(self, desk: Desk) -> None:
         super().__init__(desk)
         self._work: BoardWork | None = None
+        self._leaves_output = False
 
     @property
     def work(self) -> BoardWork:
@@ -59,6 +65,15 @@ class BoardRoom(Room):
             return True
         return False
 
+    def may_close(self) -> bool:
+        work = self._work
+        if work is None or work.link is None or work.stand_in is not None:
+            return True
+        text = f"The board on {work.link.port} is on the line. What is to become of its output?"
+        chosen = choice(QApplication.activeWindow(), "Output of the board", text, (OFF, AS_IT_IS), OFF)
+        self._leaves_output = chosen == AS_IT_IS
+        return chosen != BACK
+
     def close_down(self) -> None:
         if self._work is not None:
-            self._work.close()
+            self._work.close(self._leaves_output)

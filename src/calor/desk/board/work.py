@@ -87,18 +87,19 @@ class BoardWork(QObject):
         self.stand_in.start()
         self.connect_to(self.stand_in.port, USUAL_BAUD)
 
-    def disconnect_from(self) -> None:
-        """Close the port; outputs are switched off first."""
+    def disconnect_from(self, leaves_output: bool = False) -> None:
+        """Close the port; outputs are switched off first, unless they are to be left as they are."""
         if self.link is not None:
             link, self.link = self.link, None
-            link.off()
+            answer = None if leaves_output else link.off()
             link.close()
-            self.said = "Closed; outputs off."
+            is_off = answer is not None and answer.ok
+            self.said = "Closed; outputs off." if is_off else "Closed; the output is as it was."
         self.changed.emit()
 
-    def close(self) -> None:
+    def close(self, leaves_output: bool = False) -> None:
         """End all that is on the line."""
-        self.disconnect_from()
+        self.disconnect_from(leaves_output)
         if self.stand_in is not None:
             self.stand_in.close()
             self.stand_in = None

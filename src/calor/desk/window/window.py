@@ -288,6 +288,9 @@ class Window(QMainWindow):
         if not self.files.may_go_on() or not all(self.files.may_leave(item.name, item.save) for item in unsaved):
             event.ignore()
             return
+        if not all(room.may_close() for room in self.rooms):
+            event.ignore()
+            return
         desk = self.desk
         desk.remembered.put("geometry", self.saveGeometry().toBase64().data().decode())
         desk.remembered.put("last", str(desk.document.path) if desk.document.path else "")
