@@ -43,10 +43,9 @@ from calor.board.protocol import (
     unchecked,
 )
 from calor.board.recorder import Recorder
-from calor.board.stand_in import FAULTS, StandIn
+from calor.board.stand_in import StandIn
 from calor.cli import invoke
 from calor.demo import DEMOS
-from calor.design.file import read
 from calor.design.model import Design
 from calor.errors import CalorError, FirmwareError
 from calor.firmware.controller.seat import seated
@@ -276,7 +275,6 @@ def test_a_first_evening(board: StandIn, tmp_path: Path) -> None:
     link.close()
     record = read_record(out)
     assert record.trace.steps > 20 and link.feed.garbage == 0 and any(isinstance(item, Greeting) for item in told)
-    assert set(FAULTS) >= {"probe_short", "switch_stuck_on"}
 
 
 @pytest.mark.parametrize("chip", ["host", "cortex-m0plus", "cortex-m4f", "rv32imc"])
@@ -398,4 +396,3 @@ def test_the_commands(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> Non
     for words, says in ((["--faster", "0"], "takes a number from"), (["--chip", "z80"], "runs on one of")):
         assert invoke(["stand-in", design, *words]) == 2
         assert says in capsys.readouterr().err
-    assert read(DEMOS[0].design).design.name == "Hatching cabinet"

@@ -82,9 +82,8 @@ def test_found_sorted_compared(desk: Any, qtbot: Any) -> None:
     assert "recorded" in page.detail.about.text()
 
 
-def test_back_into_the_loop_room(desk: Any, qtbot: Any, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_back_into_the_loop_room(desk: Any, qtbot: Any) -> None:
     window, page = with_three(desk, qtbot)
-    kept_design = None
     page.list.choose([1])
     qtbot.waitUntil(lambda: 1 in window.desk.kept.opened, timeout=60_000)
     kept_design = window.desk.kept.opened[1].design
@@ -98,7 +97,6 @@ def test_back_into_the_loop_room(desk: Any, qtbot: Any, monkeypatch: pytest.Monk
     qtbot.waitUntil(lambda: 3 in window.desk.kept.opened, timeout=60_000)
     page.detail.loop.click()
     assert window.desk.view.room == "loop" and window.desk.runs.recorded is window.desk.kept.opened[3].trace
-    monkeypatch.undo()
 
 
 def test_pinned_exported_taken_in_reported_removed(

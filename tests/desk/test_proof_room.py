@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-import shutil
 from pathlib import Path
 from typing import Any
 
@@ -166,4 +165,3 @@ def test_a_controller_that_does_not_run_is_said(desk: Any, qtbot: Any, tmp_path:
     page.panel.button.click()
     qtbot.waitUntil(lambda: not work.is_busy, timeout=60_000)
     assert "none.py" in page.panel.said.text()
-    shutil.rmtree(tmp_path, ignore_errors=True)
