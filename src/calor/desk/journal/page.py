@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
+from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLineEdit, QPushButton, QVBoxLayout, QWidget
 
 from calor.desk.journal import taking
@@ -84,8 +85,9 @@ class JournalPage(Page):
         under.addWidget(self.keep)
         under.addWidget(self.take)
         self.empty.setWordWrap(True)
+        self.empty.setAlignment(Qt.AlignmentFlag.AlignCenter)
         middle.addWidget(self.list, 5)
-        middle.addWidget(self.empty)
+        middle.addWidget(self.empty, 5)
         middle.addLayout(under)
         middle.addWidget(self.strip, 6)
         across.addLayout(middle, 1)
@@ -113,7 +115,7 @@ class JournalPage(Page):
         ]  # fmt: skip
 
     def focus(self) -> None:
-        self.list.setFocus()
+        (self.list if self.list.isVisible() else self.search).setFocus()
 
     def set_theme(self, theme: look.Theme) -> None:
         self.list.set_theme(theme)

@@ -6,6 +6,7 @@ from typing import Any
 
 import numpy as np
 from pydantic import ValidationError
+from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
 from calor.design.edit import parts
@@ -43,6 +44,7 @@ class ProofPage(Page):
         self.panel, self.matrix, self.side = TolerancesPanel(desk, work), Matrix(), Side()
         self.strip = OverlayStrip(CHOOSE)
         self.empty = label(EMPTY, "quiet")
+        self.empty.setAlignment(Qt.AlignmentFlag.AlignCenter)
         across = QHBoxLayout(self)
         across.setContentsMargins(14, 10, 14, 8)
         across.setSpacing(12)
@@ -55,7 +57,7 @@ class ProofPage(Page):
         head.addStretch(1)
         head.addWidget(self.key)
         middle.addLayout(head)
-        middle.addWidget(self.empty)
+        middle.addWidget(self.empty, 1)
         middle.addWidget(self.matrix, 5)
         middle.addWidget(self.strip, 6)
         across.addLayout(middle, 1)
@@ -99,6 +101,7 @@ class ProofPage(Page):
         seen, unit = self._work.seen, self._desk.view.unit
         self.panel.show_work()
         self.empty.setVisible(seen is None)
+        self.strip.setVisible(seen is not None)
         self.matrix.setVisible(seen is not None)
         self.key.setVisible(seen is not None and self.width() >= NARROW_PX)
         if seen is None:
