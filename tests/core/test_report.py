@@ -80,7 +80,7 @@ def test_names_that_are_markup_stay_text() -> None:
 def test_the_command(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
     design = tmp_path / "cabinet.toml"
     text = DEMOS[0].design.read_text(encoding="utf-8")
-    short = re.sub(r"span_s = \d+", "span_s = 900", text) + "\n[proof]\nruns = 4\n"
+    short = re.sub(r"span_s = \d+", "span_s = 900", text) + "\n[proof]\nruns = 40\n"
     design.write_text(short.replace("[limits]", '[driver]\nkind = "solid_state_relay"\n\n[limits]'), encoding="utf-8")
     out = tmp_path / "report.html"
     with Journal() as book:
@@ -93,7 +93,7 @@ def test_the_command(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None
     assert outline.open == [] and outline.fetched == []
     assert {"Proof", "Firmware", "From the journal"} <= set(outline.headings)
     for words in ("Single faults", "rank correlation", "held through &lt;the&gt; night", "root-sum-square", "identical",
-                  "local codes and licensed practice", "4 runs with tolerances drawn"):  # fmt: skip
+                  "local codes and licensed practice", "40 runs with tolerances drawn"):  # fmt: skip
         assert words in written, words
     assert "is safe" not in written
     capsys.readouterr()
