@@ -93,6 +93,9 @@ def _end(design: Design, fault: Fault, outcome: Outcome) -> tuple[str, str]:
         return CUT, f"independent part takes the power away{after(outcome.cut_out_s - outcome.at_s)}"
     if fault.kind == "switch_stuck_off":
         return OFF, "nothing is given any more"
+    watchdog_s = design.guard.watchdog_s
+    if fault.kind == "firmware_hung" and watchdog_s is not None:
+        return GUARDED, f"by the watchdog{after(watchdog_s)}: it begins afresh"
     if not fault.ends_in_off:
         return CONTROL, "needs no end: control goes on"
     is_off = outcome.off_s is not None and outcome.end_share == 0.0
@@ -110,7 +113,8 @@ def _end(design: Design, fault: Fault, outcome: Outcome) -> tuple[str, str]:
 
 
 _COOLED = (
-    "where that does harm, a thermometer and an alarm, or a switch, that share neither probe, controller nor supply"
+    "a thermometer and an alarm, or a switch, that share neither probe, controller nor supply, where too warm or too"
+    " cold does harm"
 )
 _INDEPENDENT = (
     "an independent cut-out or thermal fuse in the supply of the load, with a probe and a switch of its own"
