@@ -327,6 +327,8 @@ def test_the_command_and_what_it_keeps(tmp_path: Path, capsys: pytest.CaptureFix
             same = [one for one in again["proof_run"]["limits"] if one["name"] == cell["name"]]
             assert all(one["value"] == cell["value"] for one in same), (row, cell)
             assert again["proof_run"]["seed"] == 7
+    _, text, _ = answer(capsys, "run", str(design), "--proof-run", "4")
+    assert "proof run 4, seed 7: Probe open, at" in text and "Highest temperature" in text
     # gone on with, where nothing changed; run again where the design did
     _, more, said = answer(capsys, "prove", str(design), "--runs", "6", "--seed", "7", "--json")
     assert f"{data['runs']} runs are there already" in said and more["runs"] == data["runs"] + 3

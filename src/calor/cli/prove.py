@@ -139,14 +139,9 @@ def keep(progress: Progress, key: str, place: Path) -> None:
     """Keep what there is beside the design; where that cannot be, say so."""
     from calor.proof import kept
 
-    if not progress.outcomes:
-        return
-    try:
-        if place.exists() and kept.read(place) is None and not place.read_bytes()[:40].startswith(b'{"calor_proof"'):
-            raise FileExistsError(0, "something else is there")
-        kept.write(progress, key, place)
-    except OSError as error:
-        print(f"calor: {place}: the result is not kept ({error.strerror or error})", file=sys.stderr)
+    why = kept.keep(progress, key, place)
+    if why:
+        print(f"calor: {place}: {why}", file=sys.stderr)
 
 
 def work(progress: Progress, asked: tuple[int, bool, bool], seat: str, named: Any, key: str, place: Path) -> None:

@@ -111,6 +111,10 @@ def command(
     else:
         from calor.judge.text import print_report
 
+        if proof is not None:
+            from calor.proof.text import print_proof_run
+
+            print_proof_run(data)
         print_report(data)
     return PASS if data["pass"] else FAIL
 

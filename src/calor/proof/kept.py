@@ -24,6 +24,7 @@ from calor.proof.work import Progress
 
 FORMAT = 1
 LARGEST_BYTES = 500_000_000
+_BEGINS = b'{"calor_proof"'
 
 
 def place_of(design_file: Path) -> Path:
@@ -73,6 +74,19 @@ def write(progress: Progress, key: str, path: Path) -> None:
         ],
     }  # fmt: skip
     save_atomically(path, json.dumps(data, ensure_ascii=False, allow_nan=False, separators=(",", ":")) + "\n")
+
+
+def keep(progress: Progress, key: str, path: Path) -> str:
+    """Keep what a proof has so far, over an older result only; why it is not kept, empty where it is."""
+    if not progress.outcomes:
+        return ""
+    try:
+        if path.exists() and not path.read_bytes()[: len(_BEGINS)].startswith(_BEGINS):
+            return "is something else, and the result is not kept"
+        write(progress, key, path)
+    except OSError as error:
+        return f"the result is not kept ({error.strerror or error})"
+    return ""
 
 
 class Kept:

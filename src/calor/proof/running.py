@@ -84,7 +84,6 @@ def made(plan: Plan, case: Case, seats: Seats = no_seats, control: npt.NDArray[n
             if len(beyond):
                 cut_out_s = float(trace.time_s[beyond[0]])
                 trial = without_power(what.trial, cut_out_s)
-                control[:] = 0
                 with seats(control) as seat:
                     trace = loop.run(what.design, trial, control, seat, what.deviation)
     except FirmwareError as error:
@@ -102,7 +101,6 @@ def while_on(plan: Plan, case: Case, seats: Seats, control: npt.NDArray[np.int64
     what = ready(plan, case._replace(fault=None))
     with seats(control) as seat:
         trace = loop.run(what.design, what.trial, control, seat, what.deviation)
-    control[:] = 0
     given = np.abs(trace.delivered)
     for output in trace.outputs:
         given = np.maximum(given, output.delivered)

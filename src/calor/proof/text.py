@@ -34,6 +34,19 @@ def print_proof(data: dict[str, Any], file: str) -> None:
     console.print("PASS" if data["pass"] else "FAIL")
 
 
+def print_proof_run(data: dict[str, Any]) -> None:
+    """What a single run of a proof is, and the limits by which it passes or fails."""
+    console, run = PlainConsole(WIDTH), data["proof_run"]
+    at = f", at {format_duration(run['at_s'])}" if run["at_s"] else ""
+    console.print(f"proof run {run['number']}, seed {run['seed']}: {run['title']}{at}")
+    table = simple_table("judged by", "figure", "limit", "margin", "")
+    for one in run["limits"]:
+        mark = "pass" if one["pass"] else Text("FAIL", style=BOLD)
+        figures = (shown(one["name"], one["value"]), shown(one["name"], one["limit"]))
+        table.add_row(TITLES[one["name"]], *figures, f"{one['margin'] * 100.0:+.0f} %", mark)
+    console.print(table)
+
+
 def _title(row: dict[str, Any]) -> str:
     at = f", at {format_duration(row['at_s'])}" if row["kind"] == FAULT and row["at_s"] else ""
     many = f", {row['passed']} of {row['runs']} pass" if row["kind"] in (CORNER, DRAWN) else ""

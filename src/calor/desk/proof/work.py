@@ -15,7 +15,6 @@ from PyQt6.QtCore import QObject, pyqtSignal
 from calor.design.model import Design
 from calor.desk.state.desk import Desk
 from calor.errors import CalorError
-from calor.firmware.controller.names import BUILT_IN
 from calor.firmware.controller.seat import seats
 from calor.loop.simulate import Stopped
 from calor.proof import kept
@@ -183,7 +182,9 @@ class ProofWork(QObject):
                 said = f"It could not be done: {type(error).__name__}: {error}"
             if progress.outcomes:
                 self._went.emit(work, seen_of(copied(progress), controller, seen.weights, weigh=True), 1.0)
-                said = _kept(progress, controller, place) or said
+                if place is not None:
+                    why = kept.keep(progress, kept.sum_of(progress.plan.design, controller), place)
+                    said = f"{place.name}: {why}." if why else said
             self._ended.emit(work, said)
 
     def _show(self, work: Work, seen: Seen, share: float) -> None:
@@ -246,16 +247,3 @@ def seen_of(
         progress, controller, tuple(matrix(progress)), {row.fault.name: row for row in fault_table(progress)},
         tuple(passed_of(progress, trial) for trial in trials), weighed or tuple(() for _ in trials),
     )  # fmt: skip
-
-
-def _kept(progress: Progress, controller: str, place: Path | None) -> str:
-    """Keep a result beside its design; what kept it from being kept, else empty."""
-    if place is None or (controller != BUILT_IN and not controller):
-        return ""
-    try:
-        if place.exists() and kept.read(place) is None and not place.read_bytes()[:40].startswith(b'{"calor_proof"'):
-            return f"{place.name} beside the design is something else: the result is not kept."
-        kept.write(progress, kept.sum_of(progress.plan.design, controller), place)
-    except OSError as error:
-        return f"{place}: the result is not kept ({error.strerror or error})."
-    return ""
