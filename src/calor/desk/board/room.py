@@ -6,9 +6,10 @@ from typing import TYPE_CHECKING
 
 from PyQt6.QtWidgets import QApplication
 
-from calor.desk.room import Command, Page, Room
+from calor.desk.room import Command, Page
 from calor.desk.state.desk import Desk
 from calor.desk.widgets.places import BACK, choice
+from calor.desk.work_room import WorkRoom
 
 if TYPE_CHECKING:
     from calor.desk.board.work import BoardWork
@@ -16,35 +17,24 @@ if TYPE_CHECKING:
 OFF, AS_IT_IS = "Output off", "Leave it as it is"
 
 
-class BoardRoom(Room):
+class BoardRoom(WorkRoom["BoardWork"]):
     """What is on the line stays there when the room is left."""
 
     name, title, purpose = "board", "Board", "live link"
-    has_ribbon, has_bench = False, False
 
     def __init__(self, desk: Desk) -> None:
         super().__init__(desk)
-        self._work: BoardWork | None = None
         self._leaves_output = False
 
-    @property
-    def work(self) -> BoardWork:
-        """What is on the line."""
-        if self._work is None:
-            from calor.desk.board.work import BoardWork
+    def make_work(self) -> BoardWork:
+        from calor.desk.board.work import BoardWork
 
-            self._work = BoardWork(self.desk)
-            self._work.changed.connect(self.work_changed)
-        return self._work
+        return BoardWork(self.desk)
 
     def build(self) -> Page:
         from calor.desk.board.page import BoardPage
 
         return BoardPage(self.desk, self.work)
-
-    @property
-    def at_work(self) -> bool:
-        return self._work is not None and self._work.is_open
 
     def commands(self) -> list[Command]:
         return [

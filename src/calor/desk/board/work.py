@@ -52,6 +52,11 @@ class BoardWork(QObject):
         """Whether a port is open, or waited for."""
         return self.link is not None
 
+    @property
+    def is_busy(self) -> bool:
+        """Whether the room is at work: as long as its port is open."""
+        return self.is_open
+
     def baud_of(self, port: str) -> int:
         """The speed that was chosen for a port last."""
         chosen = self._desk.remembered.get("bauds", {})

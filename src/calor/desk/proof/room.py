@@ -4,41 +4,27 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from calor.desk.room import Command, Page, Room
-from calor.desk.state.desk import Desk
+from calor.desk.room import Command, Page
+from calor.desk.work_room import WorkRoom
 
 if TYPE_CHECKING:
     from calor.desk.proof.work import ProofWork
 
 
-class ProofRoom(Room):
+class ProofRoom(WorkRoom["ProofWork"]):
     """Runs go on when the room is left."""
 
     name, title, purpose = "proof", "Proof", "pass / fail"
-    has_ribbon, has_bench = False, False
 
-    def __init__(self, desk: Desk) -> None:
-        super().__init__(desk)
-        self._work: ProofWork | None = None
+    def make_work(self) -> ProofWork:
+        from calor.desk.proof.work import ProofWork
 
-    @property
-    def work(self) -> ProofWork:
-        """What is going on, and what came of it."""
-        if self._work is None:
-            from calor.desk.proof.work import ProofWork
-
-            self._work = ProofWork(self.desk)
-            self._work.changed.connect(self.work_changed)
-        return self._work
+        return ProofWork(self.desk)
 
     def build(self) -> Page:
         from calor.desk.proof.page import ProofPage
 
         return ProofPage(self.desk, self.work)
-
-    @property
-    def at_work(self) -> bool:
-        return self._work is not None and self._work.is_busy
 
     def commands(self) -> list[Command]:
         return [
@@ -58,7 +44,3 @@ class ProofRoom(Room):
             self.work.stop()
             return True
         return False
-
-    def close_down(self) -> None:
-        if self._work is not None:
-            self._work.close()

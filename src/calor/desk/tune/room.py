@@ -4,32 +4,22 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from calor.desk.room import Command, Page, Room
-from calor.desk.state.desk import Desk
+from calor.desk.room import Command, Page
+from calor.desk.work_room import WorkRoom
 
 if TYPE_CHECKING:
     from calor.desk.tune.work import TuneWork
 
 
-class TuneRoom(Room):
+class TuneRoom(WorkRoom["TuneWork"]):
     """What is found out and searched for is made when the room is first used, and goes on when it is left."""
 
     name, title, purpose = "tune", "Tune", "find gains"
-    has_ribbon, has_bench = False, False
 
-    def __init__(self, desk: Desk) -> None:
-        super().__init__(desk)
-        self._work: TuneWork | None = None
+    def make_work(self) -> TuneWork:
+        from calor.desk.tune.work import TuneWork
 
-    @property
-    def work(self) -> TuneWork:
-        """What is going on, and what was found."""
-        if self._work is None:
-            from calor.desk.tune.work import TuneWork
-
-            self._work = TuneWork(self.desk)
-            self._work.changed.connect(self.work_changed)
-        return self._work
+        return TuneWork(self.desk)
 
     def build(self) -> Page:
         from calor.desk.tune.page import TunePage
@@ -40,10 +30,6 @@ class TuneRoom(Room):
         # the first look costs a second or two, and is what the room is for
         if self.work.found is None and not self.work.is_busy:
             self.work.find()
-
-    @property
-    def at_work(self) -> bool:
-        return self._work is not None and self._work.is_busy
 
     def commands(self) -> list[Command]:
         return [
@@ -66,7 +52,3 @@ class TuneRoom(Room):
             self.work.stop()
             return True
         return False
-
-    def close_down(self) -> None:
-        if self._work is not None:
-            self._work.close()
