@@ -145,6 +145,9 @@ def test_tolerances_are_edited_beside_their_share(desk: Any, qtbot: Any, tmp_pat
     assert document.design.proof.ambient_celsius.within == 5.0
     enter("probe.beta", "200 %")
     assert document.design.proof.probe.within == 2.0
+    assert {line.tolerance.name: line for line in panel.lines}["probe.beta"].entry.text() == "2 tol."
+    enter("probe.beta", "1.5 tol.")
+    assert document.design.proof.probe.within == 1.5
     for text in ("much", "-3", "nan", "1e9"):
         before = document.design
         enter("clock", text)
@@ -152,7 +155,7 @@ def test_tolerances_are_edited_beside_their_share(desk: Any, qtbot: Any, tmp_pat
     enter("mains_voltage", "100")
     assert document.design.proof.mains_voltage_fraction.within == 0.05
     assert "leaves no mains" in window.notice.text.text()
-    for _ in range(4):
+    for _ in range(5):
         document.undo()
     assert document.design.proof.load == () and work.is_of_design
 

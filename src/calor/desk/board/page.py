@@ -129,7 +129,7 @@ class BoardPage(Page):
         column.addSpacing(8)
         column.addWidget(label("Record", "heading"))
         row = QHBoxLayout()
-        self.note.setPlaceholderText("What happened: door opened")
+        self.note.setPlaceholderText("Door opened, say")
         self.note.setAccessibleName("Mark")
         row.addWidget(self.note, 1)
         row.addWidget(self.mark)

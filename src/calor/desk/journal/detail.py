@@ -115,6 +115,7 @@ class Detail(QFrame):
         for widget in (self.export, self.remove):
             widget.setVisible(bool(picked))
         emptied(self._lines)
+        self.title.setVisible(first is not None)
         if first is None:
             self._number = 0
             self.title.setText("")

@@ -52,7 +52,7 @@ class Side(QFrame):
         """Show a row, and the cell in it that is chosen."""
         emptied(self._lines)
         there = row is not None and seen is not None
-        for widget in (self.pin_button, self.trial_button):
+        for widget in (self.title, self.pin_button, self.trial_button):
             widget.setVisible(there)
         self.caution.setVisible(there and row is not None and row.kind == FAULT)
         if row is None or seen is None:

@@ -82,11 +82,17 @@ class ToleranceLine(QWidget):
         """Show how far it may be off, in its unit."""
         one, unit = self.tolerance, self._panel.unit
         within = max(abs(one.low), abs(one.high))
-        text = f"{difference_to(unit, within):.3g} {unit}" if one.unit == "celsius" else f"{within * 100.0:.3g} %"
-        self.entry.setText(text)
+        # "100 %" beside a resistance would read as all of it: a part's own tolerance is counted, as in the file
+        self.entry.setText({
+            "celsius": f"{difference_to(unit, within):.3g} {unit}", "tolerance": f"{within:.3g} tol.",
+        }.get(one.unit, f"{within * 100.0:.3g} %"))  # fmt: skip
         self.entry.setModified(False)
         shape = f"{one.shown(one.low, unit)} to {one.shown(one.high, unit)}, {one.distribution}"
-        what = {"tolerance": "% of its own tolerance", "share": "% of its value", "celsius": f"in {unit}"}[one.unit]
+        what = {
+            "tolerance": "tol.: 1 is all of its own tolerance, as the Probe room states it",
+            "share": "% of its value",
+            "celsius": f"in {unit}",
+        }[one.unit]
         part = one.name.split(".")[0]
         also = f"; one width for all tolerances of the {part}" if part in ("probe", "converter") else ""
         self.entry.setToolTip(f"{what}{also}: {shape}")
@@ -106,14 +112,17 @@ class ToleranceLine(QWidget):
     def _entered(self) -> None:
         if not self.entry.isModified():
             return
-        text = self.entry.text().replace(",", ".").replace("%", "").replace("±", "")
-        for mark in ("°C", "°F", "K"):
+        text = self.entry.text().replace(",", ".")
+        is_share = self.tolerance.unit == "share" or "%" in text
+        for mark in ("±", "%", "tol.", "tol", "°C", "°F", "K"):
             text = text.replace(mark, "")
         try:
             value = float(text)
         except ValueError:
             value = math.nan
-        scale = difference_to(self._panel.unit, 1.0) if self.tolerance.unit == "celsius" else 100.0
+        scale = 100.0 if is_share else 1.0
+        if self.tolerance.unit == "celsius":
+            scale = difference_to(self._panel.unit, 1.0)
         problem = (
             "takes a number from 0" if not 0.0 <= value < 1e5 else self._panel.set_width(self.tolerance, value / scale)
         )
