@@ -245,7 +245,8 @@ def test_a_first_evening(board: StandIn, tmp_path: Path) -> None:
     link = Link(board.port, out=out, told=told.append)
     until(lambda: link.greeting is not None and link.last is not None)
     assert link.greeting is not None and link.greeting.name == "Hatching cabinet" and link.feed.checks
-    assert link.greeting.can == {"setpoint_celsius": Range(20.0, 39.0)}
+    assert link.greeting.can["setpoint_celsius"] == Range(20.0, 39.0) and link.greeting.keeps
+    assert link.greeting.can["gain_per_celsius"] == Range(0.0, 1000.0) and link.greeting.panel == 16
     assert link.ask("set setpoint_celsius 30") == Answer(True, "set setpoint_celsius=30")
     until(lambda: link.last.values["setpoint_celsius"] == 30.0)
     for command, says in (

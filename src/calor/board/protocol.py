@@ -15,7 +15,7 @@ from typing import NamedTuple
 
 VERSION = 1
 GREETING, ROW, ANSWER, COMMAND, CHECK_MARK = "hello", "row", "answer", "command", " *"
-COMMANDS = ("hello", "get", "set", "hand", "auto", "tune", "stop", "step")
+COMMANDS = ("hello", "get", "set", "hand", "auto", "tune", "stop", "keep", "step", "front")
 LONGEST_LINE = 1000
 _PAIR = re.compile(r"([a-z][a-z0-9_]{0,39})=(\S*)")
 _NUMBER = re.compile(r"[-+]?(\d+\.?\d*|\.\d+)([eE][-+]?\d{1,3})?|nan|inf|-inf")
@@ -30,13 +30,15 @@ class Range(NamedTuple):
 
 class Greeting(NamedTuple):
     """What a board says of itself: its name and version, its control step, what can be set, whether its lines are
-    checked."""
+    checked, whether it keeps settings over a loss of power, and how many letters a line of its front has (0: none)."""
 
     name: str
     version: str
     step_s: float
     can: dict[str, Range]
     checked: bool
+    keeps: bool = False
+    panel: int = 0
 
 
 class Answer(NamedTuple):
@@ -88,8 +90,8 @@ def row_of(text: str) -> Row | None:
 
 
 def row_line(values: dict[str, float]) -> str:
-    """A row as a board writes it."""
-    return " ".join(f"{key}={'nan' if math.isnan(value) else f'{value:.7g}'}" for key, value in values.items())
+    """A row as a board writes it; nine digits tell all floats apart."""
+    return " ".join(f"{key}={'nan' if math.isnan(value) else f'{value:.9g}'}" for key, value in values.items())
 
 
 def greeting_line(greeting: Greeting) -> str:
@@ -99,7 +101,7 @@ def greeting_line(greeting: Greeting) -> str:
     check = "crc16" if greeting.checked else "none"
     return (
         f"{GREETING} link={VERSION} name={name} version={greeting.version} step_s={greeting.step_s:g} can={can}"
-        f" check={check}"
+        f" check={check}{' keeps=1' if greeting.keeps else ''}{f' panel={greeting.panel}' if greeting.panel else ''}"
     )
 
 
@@ -119,7 +121,11 @@ def greeting_of(text: str) -> Greeting | None:
         if key and low is not None and high is not None:
             can[key] = Range(low, high)
     name = pairs.get("name", "board").replace("_", " ")
-    return Greeting(name, pairs.get("version", ""), step_s, can, pairs.get("check") == "crc16")
+    letters = number(pairs.get("panel", "0")) or 0.0
+    return Greeting(
+        name, pairs.get("version", ""), step_s, can, pairs.get("check") == "crc16", pairs.get("keeps") == "1",
+        int(letters) if 0.0 < letters <= 80.0 else 0,
+    )  # fmt: skip
 
 
 def is_for(answer: Answer, command: str) -> bool:

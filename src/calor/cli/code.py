@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import typer
 
@@ -11,6 +11,10 @@ from calor.cli.common import AS_JSON, DESIGN_FILE, open_design, print_json
 from calor.cli.exit_codes import FAIL, PASS
 from calor.cli.outputs import FORCE
 from calor.errors import CalorError
+
+if TYPE_CHECKING:
+    from calor.design.model import Design
+    from calor.firmware.sources.form import Form
 
 HELP = "Write the C99 sources of the thermostat, or check them on the host and on emulated chips."
 OPTIONS = {"table": "--table", "fixed point": "--fixed", "prefix": "--prefix"}
@@ -24,6 +28,9 @@ def command(
     fixed: bool = typer.Option(False, "--fixed", help="Q16.16 fixed point in place of float."),
     table: bool = typer.Option(False, "--table", help="Look the probe up in place of its formula."),
     constant: bool = typer.Option(False, "--constant", help="Compile the settings in; none is changed while it runs."),
+    link: bool = typer.Option(False, "--link", help="Its serial line too: link.c, parameters, kept settings."),
+    panel: bool = typer.Option(False, "--panel", help="Its front too: two lines of figures, three keys."),
+    panel_width: int = typer.Option(16, "--panel-width", metavar="16|8", help="Letters in its lines."),
     check: bool = typer.Option(False, "--check", help="Build, run all trials' inputs, compare; exit 1 if not."),
     target: str = typer.Option("", "--target", metavar="NAME", help="With --check: only this chip, or host."),
     clock_hz: float = typer.Option(None, "--clock-hz", help="With --check: for the share of a control step."),
@@ -32,11 +39,19 @@ def command(
 ) -> int:
     if out is None and not check:
         raise CalorError("calor code", "give --out DIR for the sources, or --check to build and compare them")
+    from calor.firmware import folder
+    from calor.firmware.sources.form import PANEL_WIDTHS, form_of
+
+    if panel_width not in PANEL_WIDTHS:
+        raise CalorError("calor code: --panel-width", "takes 16 or 8", f"{panel_width}")
     data: dict[str, Any] = {}
+    design = open_design(file)
+    form = form_of(design.probe, fixed, table, constant, link, panel_width if panel else 0)
     if out is not None:
-        data |= write(file, out, prefix, fixed, table, constant, force)
+        written = folder.made(design, prefix, form)
+        data |= {"files": [str(path) for path in written.write(out, force)], **written.stated()}
     if check:
-        data |= checked(file, target, clock_hz, fixed, table, constant)
+        data |= checked(design, target, clock_hz, form)
     if as_json:
         print_json(data)
     else:
@@ -47,26 +62,10 @@ def command(
     return PASS if data.get("pass", True) else FAIL
 
 
-def write(
-    file: Path, out: Path, prefix: str, fixed: bool, table: bool, constant: bool, force: bool = False
-) -> dict[str, Any]:
-    """Write the sources of a design into a folder: what was written, and what is stated of it. Raises CalorError."""
-    from calor.firmware import folder
-    from calor.firmware.sources.form import form_of
-
-    design = open_design(file)
-    form = form_of(design.probe, fixed, table, constant)
-    written = folder.made(design, prefix, form)
-    return {"files": [str(path) for path in written.write(out, force)], **written.stated()}
-
-
-def checked(
-    file: Path, target: str, clock_hz: float | None, fixed: bool, table: bool, constant: bool
-) -> dict[str, Any]:
+def checked(design: Design, target: str, clock_hz: float | None, form: Form) -> dict[str, Any]:
     """Build, run and compare; of one target where one is named. Raises CalorError."""
     from calor.firmware.check import agreement
     from calor.firmware.run import chip
-    from calor.firmware.sources.form import form_of
 
     if target and target not in ("host", *chip.found_targets()):
         names = ", ".join(("host", *chip.found_targets()))
@@ -74,8 +73,7 @@ def checked(
     if clock_hz is not None and not clock_hz > 0.0:
         raise CalorError("calor code: --clock-hz", "must be above 0", f"{clock_hz:g}")
     chosen = None if not target else tuple(name for name in (target,) if name != "host")
-    design = open_design(file)
-    return agreement.check(design, chosen, clock_hz, form=form_of(design.probe, fixed, table, constant))
+    return agreement.check(design, chosen, clock_hz, form=form)
 
 
 EQUAL = {True: "equal", False: "differ", None: "not run"}
@@ -118,7 +116,8 @@ def print_text(data: dict[str, Any]) -> None:
     if any(form.values()):
         console.print(
             f"in {'fixed point' if form['fixed'] else 'float'}{', by a table' if form['table'] else ''}"
-            f"{', settings compiled in' if form['constant'] else ''}"
+            f"{', settings compiled in' if form['constant'] else ''}{', with its line' if form['link'] else ''}"
+            f"{', with its front' if form['panel'] else ''}"
         )
     table = simple_table("target", "bits", "steps", "flash", "RAM", "stack", "mean", "worst", "of a step")
 

@@ -142,7 +142,7 @@ static void calor_sit({prefix}_state *state, const float *given, float *row)
 """
 
 
-class _Numbers:
+class Numbers:
     """How a C expression is turned into the firmware's numbers, and back."""
 
     def __init__(self, fixed: bool) -> None:
@@ -168,7 +168,7 @@ class _Numbers:
 
 def adapter_code(design: Design, sources: Sources) -> str:
     """The C that asks the thermostat and writes its answers down."""
-    made = _Numbers(sources.form.fixed)
+    made = Numbers(sources.form.fixed)
     ideal = design.probe.kind == "ideal"
     tick = made.constant(tick_s(design))
     statics, begin = [], []
@@ -240,7 +240,7 @@ def tunes_itself(design: Design) -> bool:
     return isinstance(design.law, Pid) and design.law.autotune is not None
 
 
-def _tuned_code(design: Design, made: _Numbers) -> str:
+def _tuned_code(design: Design, made: Numbers) -> str:
     """C that writes the gains down that self-tuning found."""
     gain, rate, time_s = (f"row[{at}]" for at in (answer_row.TUNED_GAIN, answer_row.TUNED_RATE, answer_row.TUNED_TIME))
     if not tunes_itself(design):
@@ -255,7 +255,7 @@ def _tuned_code(design: Design, made: _Numbers) -> str:
     )
 
 
-def _calls_code(design: Design, sources: Sources, made: _Numbers) -> str:
+def _calls_code(design: Design, sources: Sources, made: Numbers) -> str:
     """C that leads a program and changes the settings where an input asks for it."""
     prefix, lines = sources.prefix, []
     if design.setpoint.kind == "program":
@@ -283,7 +283,7 @@ def _calls_code(design: Design, sources: Sources, made: _Numbers) -> str:
     return "\n".join("    " + line for line in lines)
 
 
-def _inputs_code(design: Design, prefix: str, made: _Numbers, dew_point: bool, tick: str) -> str:
+def _inputs_code(design: Design, prefix: str, made: Numbers, dew_point: bool, tick: str) -> str:
     """C that hands the inputs beside the reading on: a second temperature, a signal, what is set by hand, the calls."""
     lines = []
     if setpoint_is_put_in(design):
@@ -327,7 +327,7 @@ def _inputs_code(design: Design, prefix: str, made: _Numbers, dew_point: bool, t
     return "\n".join("    " + line for line in lines)
 
 
-def _outputs_code(design: Design, prefix: str, made: _Numbers) -> str:
+def _outputs_code(design: Design, prefix: str, made: Numbers) -> str:
     """C that writes the demand of each output, and what its switch or timer makes of it."""
     tick = tick_s(design)
     ticks = round(design.law.period_s / tick)
@@ -381,6 +381,6 @@ def _setpoint_code(design: Design, sources: Sources) -> str:
     """C that puts a setpoint in from outside, where the design has one that can be."""
     if not setpoint_is_put_in(design):
         return "    /* the setpoint is the design's own */"
-    own, prefix = _Numbers(sources.form.fixed).own(_PUT_IN), sources.prefix
+    own, prefix = Numbers(sources.form.fixed).own(_PUT_IN), sources.prefix
     chosen = f"{_PUT_IN} != {_PUT_IN} ? {prefix}_defaults.setpoint_celsius : {own}"
     return f"    (void){prefix}_set_setpoint(state, {chosen});"

@@ -26,6 +26,7 @@ from calor.firmware.run.adapter import seat_code
 from calor.firmware.run.exchange import row_width
 from calor.firmware.sources.form import PLAIN, Form
 from calor.firmware.sources.generate import generate
+from calor.firmware.sources.templating import Sources
 
 MISSING = (
     "the chips need the packages ziglang, unicorn and pyelftools, which are not installed; install the extra, as in"
@@ -169,18 +170,25 @@ def command(target: Target) -> list[str]:
 
 def build(design: Design, target: Target, folder: Path, form: Form = PLAIN) -> Program:
     """The design's C with its harness, built for a chip. Raises FirmwareError with the diagnostics."""
-    if not available():
-        raise FirmwareError("", MISSING)
     sources = generate(design, form=form)
-    sources.put(folder)
     seat = seat_code(design, sources)
     harness = _HARNESS.format(adapter=seat, prefix=sources.prefix, width=row_width(design))
-    (folder / "harness.c").write_text(sources.as_called(harness))
+    return built(sources, {"harness.c": sources.as_called(harness)}, target, folder, "harness_run")
+
+
+def built(sources: Sources, around: dict[str, str], target: Target, folder: Path, entry: str) -> Program:
+    """Sources with the C around them, files by name, built for a chip; functions that are called begin with harness_
+    and are kept in the section .entry, `entry` among them. Raises FirmwareError with the diagnostics."""
+    if not available():
+        raise FirmwareError("", MISSING)
+    sources.put(folder)
+    for name, text in around.items():
+        (folder / name).write_text(text)
     (folder / "chip.ld").write_text(LINKER)
     program = folder / f"{target.name}.elf"
     build_command = [
-        *command(target), "-Wl,-e,harness_run", "-Wl,-T," + str(folder / "chip.ld"),
-        str(folder / "harness.c"), *(str(folder / name) for name in sources.built),
+        *command(target), f"-Wl,-e,{entry}", "-Wl,-T," + str(folder / "chip.ld"),
+        *(str(folder / name) for name in (*around, *sources.built)),
         *(["-lgcc"] if target.compiler else []), "-o", str(program),
     ]  # fmt: skip
     host.built(build_command, f" for {target.name}")

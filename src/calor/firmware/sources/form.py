@@ -10,11 +10,14 @@ from calor.sense.registry import AnyProbe, has_converter
 
 class Form(NamedTuple):
     """How the C computes: in fixed point, with a lookup table in place of the probe's formula, and with its settings
-    compiled in, so that none can be changed while it runs."""
+    compiled in, so that none can be changed while it runs; and what it has to the outside: its line, and its front with
+    so many letters in a line, 0 for none."""
 
     fixed: bool = False
     table: bool = False
     constant: bool = False
+    link: bool = False
+    panel: int = 0
 
     @property
     def is_plain(self) -> bool:
@@ -28,11 +31,20 @@ class Form(NamedTuple):
             ", settings compiled in" if self.constant else ""
         )
 
+    @property
+    def is_outward(self) -> bool:
+        """Whether it has something to the outside, by which the output can be set by hand."""
+        return self.link or self.panel > 0
+
 
 PLAIN = Form()
+PANEL_WIDTHS = (16, 8)
+"""Letters in a line of the front."""
 
 
-def form_of(probe: AnyProbe, fixed: bool, table: bool, constant: bool = False) -> Form:
+def form_of(
+    probe: AnyProbe, fixed: bool, table: bool, constant: bool = False, link: bool = False, panel: int = 0
+) -> Form:
     """What was asked for, as this probe can have it: in fixed point a resistance is always looked up.
 
     Raises FirmwareError where there is nothing to look up.
@@ -46,4 +58,4 @@ def form_of(probe: AnyProbe, fixed: bool, table: bool, constant: bool = False) -
             "table", "a thermocouple's cold junction moves, so no table of counts holds", "", "leave the table out"
         )
     looked_up = table or (fixed and has_converter(probe) and probe.kind != "thermocouple")
-    return Form(fixed, looked_up, constant)
+    return Form(fixed, looked_up, constant, link, panel)

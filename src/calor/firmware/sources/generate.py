@@ -17,7 +17,7 @@ from calor.drive import pwm
 from calor.drive import registry as drives
 from calor.drive.pwm import Pwm
 from calor.errors import FirmwareError
-from calor.firmware.sources import constants, fixed_point
+from calor.firmware.sources import constants, fixed_point, outward
 from calor.firmware.sources.code_table import code_table
 from calor.firmware.sources.form import PLAIN, Form
 from calor.firmware.sources.scaling import probe_context
@@ -90,6 +90,7 @@ def generate(design: Design, prefix: str = "", form: Form = PLAIN) -> Sources:
             "choose a law of Calor's for its C",
         )
     prefix = prefix or c_name(design.name)
+    design = outward.by_hand(design, form)
     context = context_of(design, prefix, form)
     files = {
         f"{prefix}_{concern}{end}": render(f"{concern}{end}.j2", context)
@@ -101,6 +102,8 @@ def generate(design: Design, prefix: str = "", form: Form = PLAIN) -> Sources:
         files = fixed_point.exact(fixed_point.in_fixed_point(files)) | {f"{prefix}_q16.h": render("q16.h.j2", {})}
     if form.constant:
         files = constants.compiled_in(files, prefix)
+    if form.is_outward:
+        files |= outward.files(design, prefix, form, context)
     return Sources(prefix, files, f"{prefix}_thermostat.h", form)
 
 
@@ -145,7 +148,9 @@ def context_of(design: Design, prefix: str, form: Form = PLAIN) -> dict[str, Any
         "has_low_cut_out": has_low_cut_out,
         "has_guard": has_cut_out or has_low_cut_out or bool(design.guard.alarms),
         "ends_off": isinstance(design.setpoint, Program) and design.setpoint.end == "off",
-        "manual_mode": isinstance(design.law, Pid) and design.law.manual_mode,
+        "manual_mode": form.is_outward or (isinstance(design.law, Pid) and design.law.manual_mode),
+        "hand_overrides": form.is_outward and not isinstance(design.law, Pid),
+        "hand_low": -1.0 if design.law.action == "heat_cool" else 0.0,
         "curve": _curve(design),
         "setpoint": setpoints.numbers(design.setpoint),
         "outputs": outputs,
