@@ -15,7 +15,7 @@ from calor.firmware.check.ranges import Range, proven
 from calor.firmware.check.recorded import Recorded, recorded
 from calor.firmware.run import chip, sizes
 from calor.firmware.run.exchange import as_given
-from calor.firmware.sources import fixed_point
+from calor.firmware.sources import fixed_point, outward
 from calor.firmware.sources.code_table import CodeTable
 from calor.firmware.sources.form import PLAIN, Form
 from calor.firmware.sources.generate import context_of, generate, tick_s
@@ -70,7 +70,9 @@ def made(design: Design, prefix: str = "", form: Form = PLAIN) -> Made:
     bounds = tuple(proven(design, named)) if form.fixed else ()
     apart = difference(design, form) if not form.is_plain else None
     own = sources.prefix
-    context = context_of(design, own, form) | _around(design, form)
+    context = context_of(outward.by_hand(design, form), own, form) | _around(design, form)
+    if form.is_outward:
+        context |= outward.stated(design, form)
     context |= {"built": sources.built, "bounds": bounds, "apart": apart, "sizes": _sizes(design, form)}
     # in folders of their own: each has a main, and the thermostat drops into a project as it is
     around = {f"{name}/{own}_{name}.c": render(f"{name}.c.j2", context) for name in ("example", "test")}

@@ -42,12 +42,7 @@ __attribute__((unused)) static bool calor_given(float x)
     return seen.bits != none.bits;
 }}
 
-__attribute__((unused)) static bool calor_is_nan(float x)
-{{
-    const union {{ float x; uint32_t bits; }} seen = {{ x }};
-    return (seen.bits & 0x7FFFFFFFu) > 0x7F800000u;
-}}
-
+{is_nan}
 {conversions}
 typedef struct {{
     {reading} reading;
@@ -105,7 +100,14 @@ _SWITCHING = """\
     }}"""
 
 
-_CONVERSIONS = """\
+IS_NAN = """\
+__attribute__((unused)) static bool calor_is_nan(float x)
+{
+    const union { float x; uint32_t bits; } seen = { x };
+    return (seen.bits & 0x7FFFFFFFu) > 0x7F800000u;
+}
+"""
+CONVERSIONS = """\
 __attribute__((unused)) static q16 calor_q(float x)
 {
     if (calor_is_nan(x) || x <= -32768.0f) {
@@ -215,7 +217,8 @@ def adapter_code(design: Design, sources: Sources) -> str:
         status=status,
         tuned=_tuned_code(design, made),
         header=sources.header,
-        conversions=_CONVERSIONS if sources.form.fixed else "",
+        is_nan=IS_NAN,
+        conversions=CONVERSIONS if sources.form.fixed else "",
         prefix=sources.prefix,
         reading="float" if ideal else "uint32_t",
         given=made.own("given->reading") if ideal else "given->reading",

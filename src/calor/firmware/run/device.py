@@ -17,7 +17,7 @@ import numpy.typing as npt
 from calor.design.model import Design
 from calor.errors import FirmwareError
 from calor.firmware.run import chip, host
-from calor.firmware.run.adapter import Numbers, reading_code
+from calor.firmware.run.adapter import CONVERSIONS, IS_NAN, Numbers, reading_code
 from calor.firmware.run.exchange import row_width
 from calor.firmware.sources.form import Form
 from calor.firmware.sources.generate import generate, outputs_of
@@ -36,6 +36,7 @@ BLANK = b"\xff" * MEMORY_BYTES
 _CODE = """\
 #include "{prefix}_link.h"
 
+{conversions}
 static {prefix}_state device_state;
 static {prefix}_parameters device_parameters;
 static {prefix}_link device_link;
@@ -64,7 +65,11 @@ static bool write_memory(void *context, uint32_t at, const uint8_t *bytes, uint3
             return false;
         }}
         device_writes_left--;
-        device_memory[at + k] = device_writes_left == 0u ? (uint8_t)(bytes[k] ^ 0x5Au) : bytes[k];
+        if (device_writes_left == 0u) {{
+            device_memory[at + k] = (uint8_t)(bytes[k] ^ 0x5Au);
+            return false;
+        }}
+        device_memory[at + k] = bytes[k];
     }}
     return true;
 }}
@@ -235,6 +240,7 @@ def device_code(design: Design, sources: Sources, is_chip: bool) -> str:
             row=answer_row,
             width=row_width(design),
             memory_bytes=MEMORY_BYTES,
+            conversions=IS_NAN + CONVERSIONS if sources.form.fixed else "",
             attribute='__attribute__((section(".entry"), used)) ' if is_chip else "",
             panel=f"static {prefix}_panel device_panel;" if panel else "",
             panel_init=f"    {prefix}_panel_init(&device_panel, &device_parameters);\n"

@@ -109,14 +109,47 @@ def _main(design: Design, sources: Sources) -> str:
             calls.append(f"out = {own}_{output.prefix}switch(&state, {time(tick_s(design))}) ? 1u : 0u;")
         else:
             calls.append(f"out = (uint32_t)state.{output.prefix}demand;")
+    declared, begun, step = _outward(sources)
+    step = step or f"(void){own}_step(&state, reading, {{time}});"
+    calls.insert(0, step.format(time=time(float(design.law.period_s))))
     body = "\n        ".join(calls)
     program = (
         f'#include "{sources.header}"\nstatic {own}_state state;\nvolatile {kind} reading;\nvolatile uint32_t out;\n'
-        f"void *volatile calor_seen; /* all of the state may be looked at */\nint main(void)\n{{\n"
-        f"    {own}_init(&state, &{own}_defaults);\n    calor_seen = &state;\n    for (;;) {{\n"
-        f"        (void){own}_step(&state, reading, {time(float(design.law.period_s))});\n        {body}\n    }}\n}}\n"
+        f"void *volatile calor_seen; /* all of the state may be looked at */\n{declared}int main(void)\n{{\n"
+        f"    {own}_init(&state, &{own}_defaults);\n{begun}    calor_seen = &state;\n    for (;;) {{\n"
+        f"        {body}\n    }}\n}}\n"
     )
     return sources.as_called(program)
+
+
+def _outward(sources: Sources) -> tuple[str, str, str]:
+    """What of such a program declares, begins and calls the line and the front; nothing where there are none."""
+    own, form = sources.prefix, sources.form
+    if not form.is_outward:
+        return "", "", ""
+    includes = [name for name, is_there in (("link", form.link), ("panel", form.panel)) if is_there]
+    declared = "".join(f'#include "{own}_{name}.h"\n' for name in includes)
+    declared += f"static {own}_parameters parameters;\nconst {own}_memory *volatile memory;\nvolatile char letter;\n"
+    begun = f"    {own}_parameters_init(&parameters, &state, memory);\n"
+    step = ""
+    if form.link:
+        declared += f"static {own}_link link;\nstatic char line[{own.upper()}_LINK_LONGEST];\n"
+        begun += f"    {own}_link_init(&link, &parameters);\n"
+        begun += f"    out = {own}_link_greeting(&link, line, sizeof line);\n"
+        step = (
+            f"(void){own}_link_step(&link, reading, {{time}}); out = {own}_link_row(&link, line, sizeof line);"
+            f" out = {own}_link_feed(&link, letter, line, sizeof line);"
+        )
+    if form.panel:
+        declared += f"static {own}_panel panel;\nvolatile bool key;\nstatic char top[{form.panel + 1}], bottom[{form.panel + 1}];\n"
+        begun += f"    {own}_panel_init(&panel, &parameters);\n"
+        begun += "    link.panel = &panel;\n" if form.link else ""
+        step = step or f"(void){own}_step(&state, reading, {{time}});"
+        step += (
+            f" {{{{ {own}_keys keys; keys.up = key; keys.down = key; keys.set = key;"
+            f" {own}_panel_keys(&panel, keys, 10u); {own}_panel_show(&panel, top, bottom); calor_seen = top; }}}}"
+        )
+    return declared, begun, step
 
 
 def _sections(path: Path) -> Size:

@@ -53,11 +53,21 @@ def files(design: Design, prefix: str, form: Form, context: dict[str, Any]) -> d
     }
 
 
+def stated(design: Design, form: Form) -> dict[str, Any]:
+    """What the README says of them: the parameters, and the bytes of a kept copy."""
+    parameters = parameters_of(design, form)
+    return {"parameters": parameters, "copy_bytes": _copy_bytes(parameters, form)}
+
+
+def _copy_bytes(parameters: tuple[Parameter, ...], form: Form) -> int:
+    """Version and number, the values, what the front keeps, and the checksum: four bytes each."""
+    return 4 * (2 + len(parameters) + (1 if form.panel else 0))
+
+
 def _context(design: Design, form: Form, context: dict[str, Any]) -> dict[str, Any]:
     real = "q16" if form.fixed else "float"
     parameters = parameters_of(design, form)
     keys = {one.key for one in parameters}
-    words = 1 + len(parameters) + (1 if form.panel else 0)
     period_s = float(design.law.period_s)
     name = re.sub(r"[^\x21-\x7e]+", "_", context["design_name"].strip()).replace("\\", "_").replace('"', "_") or "board"
     return _counts(design) | {
@@ -71,8 +81,8 @@ def _context(design: Design, form: Form, context: dict[str, Any]) -> dict[str, A
         "orders": orders_of(parameters, design),
         "has_setpoint": "setpoint_celsius" in keys,
         "back_rates": context["leads_back"] and "integral_time_s" in keys,
-        "copy_words": words,
-        "copy_bytes": 4 * words + 4,
+        "copy_words": _copy_bytes(parameters, form) // 4 - 1,
+        "copy_bytes": _copy_bytes(parameters, form),
         "layout": layout_of(parameters),
         "row": answer_row,
         "period_s": min(period_s, LARGEST) if form.fixed else period_s,
