@@ -8,9 +8,8 @@ from __future__ import annotations
 
 import re
 
-from calor.board.protocol import LONGEST_LINE, Answer, Greeting, Row, answer_of, greeting_of, number, row_of, unchecked
+from calor.board.protocol import LONGEST_LINE, Item, Row, answer_of, greeting_of, number, row_of, unchecked
 
-Item = Row | Greeting | Answer
 _FIELDS = re.compile(r"\s*[,;\t]\s*")
 MOST_COLUMNS = 64
 

@@ -1,4 +1,4 @@
-"""The link to a board: a thread that reads its port, survives what a line may do, and sends commands.
+"""The link to a board that speaks lines: a thread that reads its port, survives what a line may do, and sends commands.
 
 A port that goes away is opened again as soon as it is back; what had arrived is on disk. Times are the board's where it
 sends any, and how far its clock is from this machine's is told.
@@ -14,21 +14,22 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import NamedTuple
 
-import numpy as np
 import serial
 from serial.tools import list_ports
 
-from calor.board.feed import Feed, Item
-from calor.board.protocol import Answer, Greeting, Row, checked, is_for
-from calor.board.recorder import Recorder
+from calor.board.feed import Feed
+from calor.board.heard import GONE, Heard
+from calor.board.protocol import Answer, Greeting, Item, Row, checked, is_for
 from calor.errors import CalorError
 
 USUAL_BAUD = 115_200
 BAUDS = (1200, 2400, 4800, 9600, 19_200, 38_400, 57_600, 115_200, 230_400, 460_800, 921_600)
 READ_S, AGAIN_S, ANSWER_S = 0.05, 0.5, 2.0
-TIME_KEYS = ("time_s", "time", "t")
-LEAST_DRIFT_S = 10.0
-MOST_PAIRS = 20_000
+
+
+FRAMINGS = ("8N1", "8E1", "8O1", "8N2", "7E1", "7O1")
+USUAL_FRAMING = FRAMINGS[0]
+"""Bits, parity (none, even, odd) and stop bits."""
 
 
 class Port(NamedTuple):
@@ -43,43 +44,41 @@ def ports() -> list[Port]:
     return [Port(str(one.device), str(one.description or "serial port")) for one in list_ports.comports()]
 
 
-class Link:
-    """An open link. `told` is called for each thing that comes, in the link's own thread, and for each change of
-    `state`: "open", or what is the matter."""
+def opened(port: str, baud: int, framing: str) -> serial.Serial:
+    """A port, open. Raises CalorError where that cannot be."""
+    try:
+        bits, parity, stop = int(framing[0]), framing[1], int(framing[2])
+        own = serial.Serial(port, baud, bits, parity, stop, timeout=READ_S, write_timeout=ANSWER_S)
+        own.reset_input_buffer()  # what came before anyone listened has no time
+    except (OSError, ValueError, termios.error) as error:
+        said = str(getattr(error, "strerror", "") or error)
+        raise CalorError(port, f"cannot be opened ({said})", "", "calor link --list shows the ports") from None
+    return own
+
+
+class Link(Heard):
+    """An open link of lines."""
 
     def __init__(
         self, port: str, baud: int = USUAL_BAUD, out: Path | None = None,
-        told: Callable[[Item | str], None] = lambda item: None,
+        told: Callable[[Item | str], None] = lambda item: None, framing: str = USUAL_FRAMING,
     ) -> None:  # fmt: skip
         """Open the port. Raises CalorError where that cannot be."""
-        self.port, self.baud, self._told = port, baud, told
+        super().__init__(port, out, told)
+        self.baud, self.framing = baud, framing
         self.feed = Feed()
-        self.greeting: Greeting | None = None
-        self.last: Row | None = None
-        self.rows, self.losses = 0, 0
-        self.state = "open"
-        self.trouble: CalorError | None = None
-        self._recorder = None if out is None else Recorder(out)
-        self.began = time.monotonic()
-        self._pairs: list[tuple[float, float]] = []
         self._answers: list[Answer] = []
         self._answered = threading.Condition()
         self._asking = threading.Lock()
-        self._ended = threading.Event()
-        self._serial = self._opened()
-        self._thread = threading.Thread(target=self._read, name="link", daemon=True)
-        self._thread.start()
+        self._serial = opened(port, baud, framing)
+        self._follow(self._read)
         with contextlib.suppress(CalorError):
             self.send("hello")
 
-    def _opened(self) -> serial.Serial:
-        try:
-            port = serial.Serial(self.port, self.baud, timeout=READ_S, write_timeout=ANSWER_S)
-            port.reset_input_buffer()  # what came before anyone listened has no time
-        except (OSError, ValueError, termios.error) as error:
-            said = str(getattr(error, "strerror", "") or error)
-            raise CalorError(self.port, f"cannot be opened ({said})", "", "calor link --list shows the ports") from None
-        return port
+    @property
+    def garbage(self) -> int:
+        """How many lines were nothing."""
+        return self.feed.garbage
 
     # ---- reading
 
@@ -99,22 +98,10 @@ class Link:
                 return
 
     def _take(self, item: Item) -> None:
-        now_s = time.monotonic() - self.began
         if isinstance(item, Row):
-            self.rows += 1
-            self.last = item
-            own = next((item.values[key] for key in TIME_KEYS if key in item.values), None)
-            if own is not None:
-                if self._pairs and own < self._pairs[-1][0]:
-                    self._pairs.clear()  # the board began afresh
-                if len(self._pairs) < MOST_PAIRS:
-                    self._pairs.append((own, now_s))
-                else:
-                    self._pairs[-1] = (own, now_s)
-            if self._recorder is not None:
-                values = item.values if own is not None else {"time_s": now_s, **item.values}
-                self._recorder.add(values, now_s)
-        elif isinstance(item, Greeting):
+            self._row(item)
+            return
+        if isinstance(item, Greeting):
             self.greeting = item
         else:
             with self._answered:
@@ -122,20 +109,16 @@ class Link:
                 self._answered.notify_all()
         self._told(item)
 
-    def _say(self, state: str) -> None:
-        self.state = state
-        self._told(state)
-
     def _lost(self) -> None:
         """The port has gone away: try until it is back, or the link is closed."""
         self.losses += 1
         self.feed.begin_afresh()
         with contextlib.suppress(OSError):
             self._serial.close()
-        self._say("the port is gone; it is opened again when it is back")
+        self._say(GONE)
         while not self._ended.wait(AGAIN_S):
             with contextlib.suppress(CalorError):
-                self._serial = self._opened()
+                self._serial = opened(self.port, self.baud, self.framing)
                 self._say("open")
                 with contextlib.suppress(OSError, CalorError):
                     self.send("hello")
@@ -169,28 +152,8 @@ class Link:
                     if left <= 0.0 or not self._answered.wait(left):
                         raise CalorError(self.port, f"{command!r} was not answered in {wait_s:g} s")
 
-    def off(self) -> Answer | None:
-        """Outputs off, whatever else is on: sent at once, and again; None where nothing answers."""
-        for _ in range(3):
-            with contextlib.suppress(CalorError):
-                return self.ask("stop", ANSWER_S / 3.0)
-        return None
-
     def close(self) -> None:
         """End the link; what was recorded is on disk."""
-        self._ended.set()
-        self._thread.join(2.0 * ANSWER_S)
+        self._end(2.0 * ANSWER_S)
         with contextlib.suppress(OSError):
             self._serial.close()
-        if self._recorder is not None:
-            self._recorder.close()
-
-    @property
-    def drift_ppm(self) -> float | None:
-        """By how much the board's clock is faster than this machine's, parts in a million; None where it is too soon to
-        tell, or it sends no time."""
-        pairs = self._pairs[:]
-        if len(pairs) < 10 or pairs[-1][1] - pairs[0][1] < LEAST_DRIFT_S:
-            return None
-        own, ours = np.array(pairs).T
-        return float((np.polyfit(ours - ours[0], own - own[0], 1)[0] - 1.0) * 1e6)

@@ -54,6 +54,9 @@ class Row(NamedTuple):
     values: dict[str, float]
 
 
+Item = Row | Greeting | Answer
+
+
 def checksum(text: str) -> int:
     """The CRC of a line's text."""
     return binascii.crc_hqx(text.encode("utf-8"), 0xFFFF)

@@ -17,7 +17,7 @@ from calor.cli.outputs import FORCE, may_write
 from calor.errors import CalorError
 
 if TYPE_CHECKING:
-    from calor.board.link import Link
+    from calor.board.heard import Heard
 
 HELP = "Read a board on a serial port, record it, and set what it lets one set; exit 1 where it refuses."
 AT_END = ("as-is", "off")
@@ -27,7 +27,9 @@ CAUTION = "calor link: nobody leaves a first run alone; what heats needs a cut-o
 
 def command(
     port: str = typer.Argument(None, metavar="PORT", help="Serial port, as --list shows them."),
-    baud: int = typer.Option(115_200, "--baud", metavar="N", help="Bits in a second."),
+    baud: int = typer.Option(None, "--baud", metavar="N", help="Bits in a second; 115200, or the map's."),
+    framing: str = typer.Option(None, "--framing", metavar="8N1", help="Bits, parity, stop bits; 8N1, or the map's."),
+    modbus: str = typer.Option(None, "--modbus", metavar="MAP", help="A panel controller, by its map (file or name)."),
     out: Path = typer.Option(None, "--out", metavar="LOG.csv", help="Record what comes; the Logs room opens it."),
     setting: list[str] = typer.Option([], "--set", metavar="KEY=VALUE", help="Set it, and say what it answers."),
     design_file: Path = typer.Option(None, "--design", metavar="FILE", help="Its setpoint limits hold on the way out."),
@@ -36,14 +38,19 @@ def command(
     listed: bool = typer.Option(False, "--list", help="List the serial ports, and end."),
     force: bool = FORCE, as_json: bool = AS_JSON,
 ) -> int:  # fmt: skip
-    from calor.board.link import BAUDS, Link
+    from calor.board.link import BAUDS, FRAMINGS, USUAL_BAUD, USUAL_FRAMING, Link
+    from calor.board.modbus import ModbusLink
+    from calor.board.modbus_map import read_map
 
     if listed:
         return _list(as_json)
     if port is None:
         raise CalorError("calor link: PORT", "is missing", "", "calor link --list shows the ports")
-    if baud not in BAUDS:
+    if baud is not None and baud not in BAUDS:
         raise CalorError("calor link: --baud", f"takes one of {', '.join(map(str, BAUDS))}", str(baud))
+    if framing is not None and framing not in FRAMINGS:
+        raise CalorError("calor link: --framing", f"takes one of {', '.join(FRAMINGS)}", repr(framing))
+    own_map = None if modbus is None else read_map(modbus)
     if at_end not in AT_END:
         raise CalorError("calor link: --at-end", "takes off or as-is", repr(at_end))
     if seconds is not None and not 0.0 < seconds <= 1e8:
@@ -53,7 +60,11 @@ def command(
         _within_limits(design_file, wanted)
     may_write("calor link: --out", out, (design_file,), force, lambda head: "arrived_s" in head)
     items: queue.Queue[Any] = queue.Queue()
-    link = Link(port, baud, out, items.put)
+    link: Heard
+    if own_map is None:
+        link = Link(port, baud or USUAL_BAUD, out, items.put, framing or USUAL_FRAMING)
+    else:
+        link = ModbusLink(port, own_map, baud, out, items.put, framing)
     print(CAUTION, file=sys.stderr)
     refused = 0
     try:
@@ -107,7 +118,7 @@ def _within_limits(path: Path, wanted: list[tuple[str, float]]) -> None:
             raise CalorError("calor link: --set", f"the design's limits are {low} to {high} °C", f"{value:g}")
 
 
-def _set_all(link: Link, wanted: list[tuple[str, float]]) -> int:
+def _set_all(link: Heard, wanted: list[tuple[str, float]]) -> int:
     """Send each setting, and say what is answered; how many were refused."""
     end = time.monotonic() + GREETING_S
     while link.greeting is None and time.monotonic() < end:
@@ -125,7 +136,7 @@ def _set_all(link: Link, wanted: list[tuple[str, float]]) -> int:
     return refused
 
 
-def _follow(link: Link, items: queue.Queue[Any], seconds: float | None, quiet: bool) -> None:
+def _follow(link: Heard, items: queue.Queue[Any], seconds: float | None, quiet: bool) -> None:
     """Show what comes, a row a second, until the time is over."""
     from calor.board.protocol import Greeting, Row, row_line
 
@@ -146,10 +157,10 @@ def _follow(link: Link, items: queue.Queue[Any], seconds: float | None, quiet: b
             print(f"calor link: {link.port}: {item}", file=sys.stderr)
 
 
-def _tell(link: Link, out: Path | None, as_json: bool) -> None:
+def _tell(link: Heard, out: Path | None, as_json: bool) -> None:
     """What came of it all."""
     data = {
-        "port": link.port, "rows": link.rows, "garbage_lines": link.feed.garbage, "losses": link.losses,
+        "port": link.port, "rows": link.rows, "garbage_lines": link.garbage, "losses": link.losses,
         "drift_ppm": link.drift_ppm, "out": None if out is None else str(out),
         "board": None if link.greeting is None else link.greeting.name,
         "last": None if link.last is None else link.last.values,
@@ -159,5 +170,5 @@ def _tell(link: Link, out: Path | None, as_json: bool) -> None:
         return
     drift = "" if link.drift_ppm is None else f", its clock {link.drift_ppm:+.0f} ppm from this machine's"
     print(
-        f"{link.rows} rows, {link.feed.garbage} lines of garbage, {link.losses} times gone{drift}", file=sys.stderr
+        f"{link.rows} rows, {link.garbage} lines of garbage, {link.losses} times gone{drift}", file=sys.stderr
     )  # fmt: skip

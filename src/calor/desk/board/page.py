@@ -241,7 +241,7 @@ class BoardPage(Page):
         if int(last.get("flags", 0.0)) % 2:
             self.figures["Reading"].setText("probe fault")
         self.figures["Demand"].setText(f"{last['demand'] * 100.0:.0f} %" if "demand" in last else "–")
-        lost = f", {work.link.feed.garbage} lost" if work.link is not None and work.link.feed.garbage else ""
+        lost = f", {work.link.garbage} lost" if work.link is not None and work.link.garbage else ""
         self.figures["Rows"].setText(f"{work.rows.count}{lost}")
         own = self._desk.document.design.setpoint.celsius
         is_other = aim is not None and math.isfinite(aim) and abs(aim - own) > 0.005

@@ -141,7 +141,8 @@ def _outward(sources: Sources) -> tuple[str, str, str]:
             f" out = {own}_link_feed(&link, letter, line, sizeof line);"
         )
     if form.panel:
-        declared += f"static {own}_panel panel;\nvolatile bool key;\nstatic char top[{form.panel + 1}], bottom[{form.panel + 1}];\n"
+        declared += f"static {own}_panel panel;\nvolatile bool key;\n"
+        declared += f"static char top[{form.panel + 1}], bottom[{form.panel + 1}];\n"
         begun += f"    {own}_panel_init(&panel, &parameters);\n"
         begun += "    link.panel = &panel;\n" if form.link else ""
         step = step or f"(void){own}_step(&state, reading, {{time}});"
