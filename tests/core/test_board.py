@@ -46,6 +46,7 @@ from calor.board.recorder import Recorder
 from calor.board.stand_in import StandIn
 from calor.cli import invoke
 from calor.demo import DEMOS
+from calor.design.file import read
 from calor.design.model import Design
 from calor.errors import CalorError, FirmwareError
 from calor.firmware.controller.seat import seated
@@ -276,6 +277,85 @@ def test_a_first_evening(board: StandIn, tmp_path: Path) -> None:
     link.close()
     record = read_record(out)
     assert record.trace.steps > 20 and link.feed.garbage == 0 and any(isinstance(item, Greeting) for item in told)
+
+
+BENCH_HEATER = """\
+name = "Bench heater"
+[setpoint]
+celsius = 30
+low_limit_celsius = 15
+high_limit_celsius = 60
+[law]
+kind = "pid"
+period_s = 0.5
+gain_per_celsius = 0.4
+integral_time_s = 60
+[drive]
+kind = "linear"
+[load]
+kind = "first_order"
+rise_celsius = 60
+time_constant_s = 150
+dead_time_s = 6
+ambient_celsius = 20
+[probe]
+kind = "thermistor"
+time_constant_s = 2
+noise_celsius = 0.02
+[limits]
+overshoot_celsius = 2
+band_celsius = 0.5
+in_band_within_s = 400
+[[trial]]
+name = "To 40"
+span_s = 900
+start_celsius = 20
+"""
+
+
+def test_an_evening_from_the_first_curve_to_the_verdict(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    """20 °C seen, 50 % by hand, automatic at 40 °C; the record read, a load fitted, tuned for it, the gains sent and kept
+    on the board; and the board in the loop keeps the design's limits, as the simulation said."""
+
+    def told(*arguments: str, code: int = 0) -> Any:
+        assert invoke([*arguments, "--json"]) == code, capsys.readouterr().err
+        return json.loads(capsys.readouterr().out)
+
+    design, log, tuned = tmp_path / "bench.toml", tmp_path / "log.csv", tmp_path / "tuned.toml"
+    design.write_text(BENCH_HEATER.replace("celsius = 30", "celsius = 40"))
+    board = StandIn(read(design).design, faster=100.0)
+    board.start()
+    try:
+        link = Link(board.port, out=log)
+        until(lambda: link.last is not None and link.greeting is not None)
+        assert link.ask("stop").ok and link.last.values["measured_celsius"] == pytest.approx(20.0, abs=2.0)
+        seen_s = link.last.values["time_s"]
+        until(lambda: link.last.values["time_s"] > seen_s + 100.0)
+        assert link.ask("hand 0.5").ok
+        until(lambda: link.last.values["time_s"] > seen_s + 900.0, 240.0)
+        assert link.ask("auto").ok and link.ask("set setpoint_celsius 40").ok
+        until(lambda: link.last.values["setpoint_celsius"] == 40.0 and link.last.values["demand"] != 0.5)
+        link.close()
+        fit = told("fit", str(log), "--order", "1", "--ambient", "20", "--probe-lag", "2")
+        found = fit["model"]
+        assert found["rise_celsius"] == pytest.approx(60.0, rel=0.05)
+        assert found["time_constant_s"] == pytest.approx(150.0, rel=0.08)
+        told("tune", str(design), "--from", str(log), "--ambient", "20", "--out", str(tuned))
+        law = read(tuned).design.law
+        assert told("run", str(tuned))["pass"]
+        sent = [f"gain_per_celsius={law.gain_per_celsius}", f"integral_time_s={law.integral_time_s}"]
+        sent.append(f"derivative_time_s={law.derivative_time_s}")
+        arguments = [part for one in sent for part in ("--set", one)]
+        told("link", board.port, *arguments, "--for", "0.5", "--design", str(tuned), "--at-end", "off")
+        again = Link(board.port)
+        until(lambda: again.greeting is not None)
+        assert again.ask("keep") == Answer(True, "keep kept")
+        again.close()
+        board.throw("reset")
+        judged = told("run", str(tuned), "--with", board.port)
+        assert judged["pass"] and judged["reference"]["demand"] < 0.1
+    finally:
+        board.close()
 
 
 @pytest.mark.parametrize("chip", ["host", "cortex-m0plus", "cortex-m4f", "rv32imc"])

@@ -15,43 +15,47 @@ from calor.desk.widgets.places import BACK
 
 @pytest.fixture
 def started(desk: Any, qtbot: Any) -> Any:
-    """(window, page, work) with the stand-in on the line."""
+    """(window, page, work) with the stand-in on the line, and all known that can be set on it."""
     window = desk()
     window._choose_room("board")
     page, work = window.room("board").page, window.room("board").work
     assert page.strip.empty.isVisible() and not page.off.isEnabled() and not page.to_logs.isEnabled()
-    page.stand_in.click()
-    qtbot.waitUntil(lambda: work.rows.count > 5 and work.link.greeting is not None, timeout=60_000)
+    assert not page.settable.table.isVisible() and not page.front.isVisible()
+    page.connection.stand_in.click()
+    qtbot.waitUntil(lambda: work.rows.count > 5 and len(work.values) >= 8, timeout=60_000)
     return window, page, work
+
+
+def put(page: Any, key: str, text: str) -> None:
+    """Choose a line of what can be set, type a value, send it."""
+    page.settable.table.selectRow(page.settable._keys.index(key))
+    page.settable.entry.setText(text)
+    page.settable.entry.setModified(True)
+    page.settable.send.click()
 
 
 def test_a_curve_that_grows_and_what_is_sent(started: Any, qtbot: Any) -> None:
     window, page, work = started
-    assert window.room("board").at_work and page.connect_button.text() == "Disconnect"
+    assert window.room("board").at_work and page.connection.connect_button.text() == "Disconnect"
+    assert page.connection.port.currentText() == work.stand_in.port
     qtbot.waitUntil(lambda: bool(page.strip.runs), timeout=10_000)
     assert [one.name for one in page.strip.runs] == ["board", "design, simulated"]
-    page.setpoint.setText("30")
-    page.send.click()
+    put(page, "setpoint_celsius", "30")
     qtbot.waitUntil(lambda: work.latest().get("setpoint_celsius") == 30.0, timeout=30_000)
-    qtbot.waitUntil(lambda: "≠ the design's 37.5 °C" in page.differs.text(), timeout=10_000)
     for text, says in (
-        ("99", "setpoint limits are 20.0 °C to 39.0 °C"),
-        ("hot", "takes a number"),
-        ("nan", "takes a number"),
-    ):
-        page.setpoint.setText(text)
-        page.send.click()
+        ("99", "setpoint limits are 20 °C to 39 °C"), ("hot", "takes a number"), ("nan", "takes a number"),
+    ):  # fmt: skip
+        put(page, "setpoint_celsius", text)
         assert says in window.notice.text.text()
     assert work.latest()["setpoint_celsius"] == 30.0
-    page.take_back.click()
-    assert window.desk.document.design.setpoint.celsius == 30.0
-    window.desk.document.undo()
+    put(page, "output_low", "250")
+    assert "the board takes 0 % to 100 %; it is not sent" in window.notice.text.text()
     page.hand.setText("25")
     page.by_hand.click()
     qtbot.waitUntil(lambda: work.latest().get("demand") == 0.25, timeout=30_000)
     page.hand.setText("250")
     page.by_hand.click()
-    qtbot.waitUntil(lambda: "Refused" in page.said.text(), timeout=30_000)
+    qtbot.waitUntil(lambda: "Refused" in page.connection.said.text(), timeout=30_000)
     window.notice.hide()
     qtbot.keyClick(window, Qt.Key.Key_Escape)
     qtbot.waitUntil(lambda: work.latest().get("demand") == 0.0, timeout=30_000)
@@ -60,15 +64,116 @@ def test_a_curve_that_grows_and_what_is_sent(started: Any, qtbot: Any) -> None:
     page.note.setText("door opened")
     page.mark.click()
     qtbot.waitUntil(lambda: any(event.text == "door opened" for event, _ in page.strip.rows.events), timeout=10_000)
-    page.fault.activated.emit(page.fault.findData("probe_open"))
+    page.connection.fault.activated.emit(page.connection.fault.findData("probe_open"))
     qtbot.waitUntil(lambda: math.isnan(work.latest().get("measured_celsius", 0.0)), timeout=30_000)
+    qtbot.waitUntil(lambda: page.figures["Reading"].text() == "probe fault", timeout=10_000)
+
+
+def test_differences_are_marked_sent_and_taken(started: Any, qtbot: Any) -> None:
+    """The board's value beside the design's, in the desk's unit; one taken into the design, all of the design's sent."""
+    window, page, work = started
+    document, settable = window.desk.document, page.settable
+
+    def shown(key: str, column: int) -> str:
+        return str(settable.table.item(settable._keys.index(key), column).text())
+
+    qtbot.waitUntil(lambda: shown("gain_per_celsius", 1) == "22 %/°C", timeout=10_000)
+    assert shown("setpoint_celsius", 0) == "Setpoint" and not settable.send_all.isEnabled()
+    put(page, "gain_per_celsius", "35")
+    put(page, "integral_time_s", "600")
+    qtbot.waitUntil(lambda: settable.differences() == ["gain_per_celsius", "integral_time_s"], timeout=30_000)
+    assert shown("gain_per_celsius", 1) == "≠ 35 %/°C" and shown("gain_per_celsius", 2) == "22 %/°C"
+    window.desk.view.set_unit("°F")
+    assert shown("setpoint_celsius", 1) == "99.5 °F" and shown("gain_per_celsius", 1) == "≠ 19.44 %/°F"
+    window.desk.view.set_unit("°C")
+    settable.table.selectRow(settable._keys.index("gain_per_celsius"))
+    settable.take.click()
+    assert document.design.law.gain_per_celsius == 0.35 and settable.differences() == ["integral_time_s"]
+    document.undo()
+    assert settable.differences() == ["gain_per_celsius", "integral_time_s"]
+    settable.send_all.click()
+    qtbot.waitUntil(lambda: not settable.differences(), timeout=30_000)
+    assert work.values["gain_per_celsius"] == pytest.approx(0.22)
+    settable.keep.click()
+    qtbot.waitUntil(lambda: work.said == "Done: keep kept", timeout=30_000)
+
+
+def test_the_front_is_used_by_its_keys(started: Any, qtbot: Any) -> None:
+    """What the device shows, and its keys held by the mouse: a setpoint changed and taken over, told everywhere."""
+    _, page, work = started
+    keys = page.front.keys
+    qtbot.waitUntil(lambda: work.front is not None and "37.5 C" in work.front[1], timeout=30_000)
+    qtbot.mousePress(keys["down"], Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(lambda: work.front[0].startswith("setpoint") and ">" in work.front[1], timeout=30_000)
+    qtbot.mouseRelease(keys["down"], Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(lambda: page.front.lines.lines == work.front, timeout=30_000)
+    wanted = float(work.front[1].lstrip("> "))
+    assert work.latest()["setpoint_celsius"] == 37.5
+    qtbot.mousePress(keys["set"], Qt.MouseButton.LeftButton)
+    qtbot.wait(150)
+    qtbot.mouseRelease(keys["set"], Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(lambda: work.latest()["setpoint_celsius"] < 37.45, timeout=30_000)
+    assert work.latest()["setpoint_celsius"] <= wanted + 1e-3
+    qtbot.waitUntil(lambda: page.settable.differences() == ["setpoint_celsius"], timeout=30_000)
+
+
+def test_escape_held_switches_off_from_every_room(started: Any, qtbot: Any) -> None:
+    """In another room a short press does nothing to the board, a long one switches off; so does the rail's button."""
+    window, page, work = started
+    page.hand.setText("60")
+    page.by_hand.click()
+    qtbot.waitUntil(lambda: work.latest().get("demand") == pytest.approx(0.6), timeout=30_000)
+    assert not window.rail.urgent["board"].isVisible(), "the room itself has the button in sight"
+    window._choose_room("loop")
+    assert window.rail.urgent["board"].isVisible()
+    qtbot.keyClick(window, Qt.Key.Key_Escape)
+    rows = work.rows.count
+    qtbot.waitUntil(lambda: work.rows.count > rows + 20, timeout=30_000)
+    assert work.latest()["demand"] == pytest.approx(0.6)
+    qtbot.keyPress(window, Qt.Key.Key_Escape)
+    qtbot.waitUntil(lambda: work.latest().get("demand") == 0.0, timeout=30_000)
+    qtbot.keyRelease(window, Qt.Key.Key_Escape)
+    work.send("auto")
+    qtbot.waitUntil(lambda: work.latest().get("demand", 0.0) > 0.0, timeout=30_000)
+    window.rail.urgent["board"].click()
+    qtbot.waitUntil(lambda: work.latest().get("demand") == 0.0, timeout=30_000)
+    work.close()
+    assert not window.rail.urgent["board"].isVisible()
+
+
+def test_in_the_loop_and_back(started: Any, qtbot: Any) -> None:
+    """The trial with the board in the seat: judged, compared, each answer timed; then the link is there again."""
+    window, page, work = started
+    window.desk.document.set_value("trial", "span_s", 600.0)
+    page.connection.in_loop.click()
+    assert work.looped.is_running and window.room("board").at_work
+    qtbot.waitUntil(lambda: work.looped.result is not None, timeout=120_000)
+    assert "1200 answers" in page.looped.text() and page.looped.text().startswith("In the loop: failed (")
+    qtbot.waitUntil(lambda: page.strip.runs[0].name == "board in the loop", timeout=10_000)
+    qtbot.waitUntil(lambda: work.is_heard and work.rows.count > 0, timeout=60_000)
+    page.to_live.click()
+    qtbot.waitUntil(lambda: bool(page.strip.runs) and page.strip.runs[0].name == "board", timeout=30_000)
+    window.desk.document.set_value("trial", "span_s", 7200.0)
+    page.connection.in_loop.click()
+    page.connection.in_loop.click()
+    qtbot.waitUntil(lambda: not work.looped.is_running and work.is_heard, timeout=60_000)
+    assert work.looped.result is None
+
+
+def test_a_plug_that_is_pulled_is_shown(started: Any, qtbot: Any) -> None:
+    _, page, work = started
+    work.stand_in.close()
+    qtbot.waitUntil(lambda: "The port is gone" in page.connection.said.text(), timeout=30_000)
+    qtbot.waitUntil(lambda: page.figures["Reading"].text() == "port gone", timeout=10_000)
+    assert not page.front.keys["up"].isEnabled() and not page.settable.send.isEnabled()
+    assert page.off.isEnabled() and work.rows.count > 5
 
 
 def test_the_record_goes_on_to_logs_and_journal(started: Any, qtbot: Any) -> None:
     window, page, work = started
     qtbot.waitUntil(lambda: work.rows.count > 60, timeout=60_000)
-    page.connect_button.click()
-    assert not work.is_open and "outputs off" in page.said.text() and work.stand_in is None
+    page.connection.connect_button.click()
+    assert not work.is_open and "outputs off" in page.connection.said.text() and work.stand_in is None
     page.to_journal.click()
     assert window.desk.kept.rows[0].kind == "recorded"
     page.to_logs.click()
@@ -76,9 +181,9 @@ def test_the_record_goes_on_to_logs_and_journal(started: Any, qtbot: Any) -> Non
     shelf = window.room("logs").shelf
     qtbot.waitUntil(lambda: len(shelf.opened) == 1, timeout=60_000)
     window._choose_room("board")
-    page.port.setEditText("/dev/none")
-    page.connect_button.click()
-    assert "cannot be opened" in page.said.text() and not work.is_open
+    page.connection.port.setEditText("/dev/none")
+    page.connection.connect_button.click()
+    assert "cannot be opened" in page.connection.said.text() and not work.is_open
 
 
 @pytest.mark.parametrize(("chosen", "demand"), [("Leave it as it is", 0.25), ("Output off", 0.0)])

@@ -81,8 +81,12 @@ class Heard:
         """Send a command of the line, and wait for its answer. Raises CalorError where none comes."""
         raise NotImplementedError
 
+    def at_once(self, command: str) -> None:
+        """Send a command beside one that still waits for its answer, where that can be."""
+
     def off(self) -> Answer | None:
-        """Outputs off, whatever else is on; None where nothing answers."""
+        """Outputs off, whatever else is on: sent at once, and until it is answered; None where nothing answers."""
+        self.at_once("stop")
         for _ in range(TIMES_OFF):
             with contextlib.suppress(CalorError):
                 return self.ask("stop", OFF_WAIT_S)

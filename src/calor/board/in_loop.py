@@ -19,16 +19,18 @@ from typing import Any
 
 import numpy as np
 import numpy.typing as npt
-import serial
 
+from calor import loop
 from calor.board.feed import Feed
-from calor.board.link import USUAL_BAUD
+from calor.board.link import USUAL_BAUD, USUAL_FRAMING, opened
 from calor.board.protocol import Answer, checked, row_line, row_of
 from calor.design.model import Design
-from calor.errors import FirmwareError
+from calor.design.trial import Trial
+from calor.errors import CalorError, FirmwareError
 from calor.loop import answer_row
 from calor.loop import seat as at
 from calor.loop.seat import Seat, seat_of
+from calor.loop.trace import Trace
 
 LATE_S, LONGEST_S, MOST_MISSING = 0.05, 1.0, 20
 """An answer after this long is late; after this long it is missing; and after so many missing in a row the run ends."""
@@ -38,7 +40,7 @@ STEP = "step"
 class InLoop:
     """A board that decides in a run, and how it answered."""
 
-    def __init__(self, design: Design, port: str, baud: int = USUAL_BAUD) -> None:
+    def __init__(self, design: Design, port: str, baud: int = USUAL_BAUD, framing: str = USUAL_FRAMING) -> None:
         """Open the port. Raises FirmwareError where that cannot be."""
         self._design, self.port = design, port
         self.answers_s: list[float] = []
@@ -47,11 +49,9 @@ class InLoop:
         self.ended: npt.NDArray[np.int64] | None = None
         self._feed = Feed()
         try:
-            self._serial = serial.Serial(port, baud, timeout=0.01, write_timeout=LONGEST_S)
-            self._serial.reset_input_buffer()
-        except (OSError, ValueError, termios.error) as error:
-            said = str(getattr(error, "strerror", "") or error)
-            raise FirmwareError(port, f"cannot be opened ({said})", "", "calor link --list shows the ports") from None
+            self._serial = opened(port, baud, framing)
+        except CalorError as error:
+            raise FirmwareError(error.where, error.rule, error.received, error.remedy) from None
 
     def seat(self) -> Seat:
         """The seat that it takes."""
@@ -146,15 +146,33 @@ class InLoop:
 
 @contextmanager
 def board_seated(
-    design: Design, port: str, control: npt.NDArray[np.int64], baud: int = USUAL_BAUD
+    design: Design, port: str, control: npt.NDArray[np.int64], baud: int = USUAL_BAUD, framing: str = USUAL_FRAMING
 ) -> Iterator[tuple[Seat, InLoop]]:
     """A board in the seat of the law for a run, which its end switches off. Raises FirmwareError."""
-    board = InLoop(design, port, baud)
+    board = InLoop(design, port, baud, framing)
     board.ended = control
     try:
         yield board.seat(), board
     finally:
         board.close()
+
+
+def run_with_board(
+    design: Design, trial: Trial, port: str, control: npt.NDArray[np.int64], baud: int = USUAL_BAUD,
+    framing: str = USUAL_FRAMING,
+) -> tuple[Trace, dict[str, Any]]:  # fmt: skip
+    """A run that a board decides in; how it answered, and how far it is from the reference. Raises FirmwareError where
+    it falls silent, Stopped where the run was ended."""
+    with board_seated(design, port, control, baud, framing) as (seat, board):
+        try:
+            trace = loop.run(design, trial, control, seat)
+        except loop.Stopped:
+            if board.trouble is None:
+                raise
+        if board.trouble is not None:
+            raise board.trouble
+    reference = {} if design.law.kind == "code" else {"reference": compared(trace, loop.run(design, trial))}
+    return trace, {"board": board.data(), **reference}
 
 
 def compared(ours: Any, theirs: Any) -> dict[str, Any]:

@@ -134,6 +134,10 @@ class Link(Heard):
         except (OSError, TypeError, termios.error) as error:
             raise CalorError(self.port, "nothing can be sent", str(error), "plug it in again") from None
 
+    def at_once(self, command: str) -> None:
+        with contextlib.suppress(CalorError):
+            self.send(command)
+
     def ask(self, command: str, wait_s: float | None = None) -> Answer:
         """Send a command, and wait for its answer. Raises CalorError where none comes."""
         wait_s = ANSWER_S if wait_s is None else wait_s

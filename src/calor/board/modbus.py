@@ -109,10 +109,8 @@ class ModbusLink(Heard):
         found: dict[str, float] = {}
         for one in block.registers:
             at = one.address - block.address
-            if one.type == "bit":
-                raw = float(answer.bits[at])
-            else:
-                raw = self._number(one, answer.registers[at : at + 2])
+            is_bit = one.type == "bit"
+            raw = float(answer.bits[at]) if is_bit else self._number(one, answer.registers[at : at + 2])
             found[one.key] = one.value_of(raw)
         return found
 
@@ -190,7 +188,8 @@ class ModbusLink(Heard):
     def _write(self, key: str, value: float | None) -> None:
         """Write a register. Raises CalorError where the controller does not do it."""
         one = self.map.register_of(key)
-        assert one is not None and value is not None
+        assert one is not None
+        assert value is not None
         try:
             if one.type == "bit":
                 self._asked("write_coil", one.address, value != 0.0)

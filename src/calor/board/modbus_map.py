@@ -100,7 +100,7 @@ class ModbusMap(Settings):
     every_s: float = Field(default=1.0, ge=0.02, le=3600.0)
     """Time from one reading of all to the next."""
     registers: list[Register] = Field(alias="register", min_length=1, max_length=200)
-    command: dict[Literal["hand", "auto", "tune", "stop"], list[Write]] = {}
+    command: dict[Literal["hand", "auto", "tune", "stop"], list[Write]] = Field(default_factory=dict)
     """What the commands of the line write."""
 
     @model_validator(mode="after")

@@ -43,7 +43,8 @@ def command(
     as_json: bool = AS_JSON,
 ) -> int:
     from calor import loop
-    from calor.cli.in_the_loop import is_port, with_board
+    from calor.board.in_loop import run_with_board
+    from calor.cli.in_the_loop import is_port
     from calor.cli.progress import watched
     from calor.design.file import files_of
     from calor.firmware.controller import consent
@@ -83,7 +84,7 @@ def command(
         if proof is not None:
             trace = proof.run(seat, named, control)
         elif is_port(seat):
-            trace, in_the_loop = with_board(design, chosen, seat, baud, control)
+            trace, in_the_loop = run_with_board(design, chosen, seat, control, baud)
         else:
             with seated(design, seat, control=control, consented=named) as taken:
                 trace = loop.run(design, chosen, control, taken)

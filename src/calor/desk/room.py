@@ -77,6 +77,8 @@ class Room(QObject):
     """Whether the open design is in sight, and with it its name, trial, span and ambient in the top bar."""
     reads_code = False
     """Whether code that a design names is read and allowed here."""
+    urgent: Command | None = None
+    """What has to be at hand in every room while this one is at work: a button on the rail, and Escape held."""
     work_changed = pyqtSignal()
     """Whether it is at work has changed."""
 

@@ -112,7 +112,9 @@ def given_over(
         instants = np.concatenate(([0.0], switch_s, [max(span_s, 1e-9)]))
         levels = np.concatenate(([0.0], switch_level))
     else:
-        instants, levels = time_s, np.nan_to_num(delivered[:-1])
+        instants, levels = time_s, delivered[:-1]
+        if np.isnan(levels.sum()):  # a long record without a gap is not copied
+            levels = np.nan_to_num(levels)
     return instants, np.concatenate(([0.0], np.cumsum(np.diff(instants) * levels)))
 
 

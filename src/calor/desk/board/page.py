@@ -1,15 +1,18 @@
-"""The Board room's page: the connection on the left, the growing run in the middle, what can be set on the right."""
+"""The Board room's page: connection and front on the left, the growing run in the middle, what can be set on the
+right."""
 
 from __future__ import annotations
 
 import math
 from typing import Any
 
-from PyQt6.QtWidgets import QComboBox, QGridLayout, QHBoxLayout, QLineEdit, QPushButton, QVBoxLayout, QWidget
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QGridLayout, QHBoxLayout, QLineEdit, QPushButton, QVBoxLayout, QWidget
 
-from calor.board.link import BAUDS, ports
 from calor.board.protocol import number
-from calor.board.stand_in import FAULTS
+from calor.desk.board.connection import Connection
+from calor.desk.board.front import Front
+from calor.desk.board.settable import NUMBER_PX, UNIT_PX, Settable
 from calor.desk.board.work import BoardWork
 from calor.desk.room import Page
 from calor.desk.state.desk import Desk
@@ -18,52 +21,43 @@ from calor.desk.widgets import theme as look
 from calor.desk.widgets.fields import label, set_role
 from calor.desk.widgets.keys import timer
 from calor.errors import CalorError
-from calor.units import celsius_to, format_temperature, to_celsius
+from calor.units import format_temperature
 
-LEFT_PX, RIGHT_PX, DRAW_EVERY_MS = 236, 252, 250
+LEFT_PX, RIGHT_PX, DRAW_EVERY_MS, LOOK_EVERY_MS = 244, 296, 250, 150
 EMPTY = "Connect to a board, or start the stand-in: the firmware of this design, on a line like a board's."
 CAUTION = (
     "Nobody leaves a first run alone. What heats needs a cut-out that shares neither probe, controller nor switch."
     " Disconnecting switches the outputs off."
 )
+MEASURES = ("Reading", "Setpoint", "Demand", "Lowest", "Highest", "Rows")
 
 
 class BoardPage(Page):
-    """Connects, shows what comes, and sends what is asked."""
+    """Shows what comes, and sends what is asked."""
 
     def __init__(self, desk: Desk, work: BoardWork) -> None:
         super().__init__()
         self.setObjectName("centre")
-        self._desk, self._work = desk, work
-        self.port, self.baud = QComboBox(), QComboBox()
-        self.port.setEditable(True)
-        self.port.setAccessibleName("Serial port")
-        self.baud.setAccessibleName("Bits in a second")
-        for one in BAUDS:
-            self.baud.addItem(str(one), one)
-        self.look, self.connect_button = QPushButton("List ports"), QPushButton("Connect")
-        self.stand_in, self.off = QPushButton("Start the stand-in"), QPushButton("Output off")
+        self._desk, self._work, self._theme = desk, work, look.LIGHT
+        self.connection, self.front, self.settable = Connection(desk, work), Front(), Settable(desk, work)
+        self.off = QPushButton("Output off")
         self.off.setProperty("role", "main")
-        self.look.setToolTip("Look for serial ports again.")
-        self.off.setToolTip("Outputs off, until by hand or automatic (Esc in this room).")
-        self.said, self.fault = label(""), QComboBox()
-        self.fault.setAccessibleName("Fault of the stand-in")
-        self.fault.addItem("Fault of the stand-in …", "")
-        for word in (*FAULTS, "reset", "none"):
-            self.fault.addItem(word.replace("_", " "), word)
-        self.setpoint, self.hand, self.note = QLineEdit(), QLineEdit(), QLineEdit()
-        self.send, self.take_back, self.by_hand = QPushButton("Send"), QPushButton("Take"), QPushButton("By hand")
-        self.auto, self.tune, self.mark = QPushButton("Automatic"), QPushButton("Tune itself"), QPushButton("Mark")
+        self.off.setToolTip("Outputs off, until by hand or automatic (Escape in this room; held, in every room).")
+        self.hand, self.note = QLineEdit(), QLineEdit()
+        self.by_hand, self.auto, self.tune = (
+            QPushButton("By hand"),
+            QPushButton("Automatic"),
+            QPushButton("Tune itself"),
+        )
+        self.mark = QPushButton("Mark")
         self.to_logs, self.to_journal = QPushButton("To Logs"), QPushButton("To Journal")
-        self.send.setToolTip("Send this setpoint to the board.")
-        self.take_back.setToolTip("Take the board's setpoint into the design.")
         self.strip = OverlayStrip(EMPTY)
-        self.figures = {name: label("–") for name in ("Reading", "Setpoint", "Demand", "Lowest", "Highest", "Rows")}
-        self.differs = label("", "quiet")
+        self.figures = {name: label("–") for name in MEASURES}
+        self.looped = label("")
         self._lay_out()
         self._connect()
         self._timer = timer(self, DRAW_EVERY_MS, self._draw)
-        self.look_for_ports()
+        self._looks = timer(self, LOOK_EVERY_MS, work.look)
         self.show_work()
 
     def _lay_out(self) -> None:
@@ -75,22 +69,28 @@ class BoardPage(Page):
         left_box.setLayout(left)
         left.setContentsMargins(0, 0, 0, 0)
         left.setSpacing(6)
-        left.addWidget(label("Connection", "heading"))
-        left.addWidget(self.port)
-        row = QHBoxLayout()
-        row.addWidget(self.baud, 1)
-        row.addWidget(self.look)
-        left.addLayout(row)
-        for widget in (self.connect_button, self.stand_in, self.fault, self.said):
-            left.addWidget(widget)
-        self.said.setWordWrap(True)
+        left.addWidget(self.connection)
+        left.addSpacing(8)
+        self.front_heading = label("Front of the device", "heading")
+        left.addWidget(self.front_heading)
+        left.addWidget(self.front)
         left.addStretch(1)
         caution = label(CAUTION, "quiet")
         caution.setWordWrap(True)
         left.addWidget(caution)
         left.addWidget(self.off)
         across.addWidget(left_box)
-        across.addWidget(self.strip, 1)
+        middle = QVBoxLayout()
+        middle.setSpacing(4)
+        self.looped.setWordWrap(True)
+        self.to_live = QPushButton("Live run")
+        self.to_live.setToolTip("Back to what the board sends now.")
+        head = QHBoxLayout()
+        head.addWidget(self.looped, 1)
+        head.addWidget(self.to_live)
+        middle.addLayout(head)
+        middle.addWidget(self.strip, 1)
+        across.addLayout(middle, 1)
         across.addWidget(self._right())
 
     def _right(self) -> QWidget:
@@ -101,34 +101,39 @@ class BoardPage(Page):
         column.setSpacing(6)
         column.addWidget(label("Measures so far", "heading"))
         grid = QGridLayout()
-        grid.setColumnStretch(0, 1)
+        grid.setHorizontalSpacing(12)
+        grid.setVerticalSpacing(2)
         for at, (name, value) in enumerate(self.figures.items()):
-            grid.addWidget(label(name), at, 0)
-            grid.addWidget(value, at, 1)
+            grid.addWidget(label(name, "quiet"), at // 2, 2 * (at % 2))
+            grid.addWidget(value, at // 2, 2 * (at % 2) + 1)
+        grid.setColumnStretch(1, 1)
+        grid.setColumnStretch(3, 1)
         column.addLayout(grid)
         column.addSpacing(8)
-        column.addWidget(label("What can be set", "heading"))
-        for text, entry, buttons in (
-            ("Setpoint", self.setpoint, (self.send, self.take_back)), ("Output, %", self.hand, (self.by_hand,)),
-        ):  # fmt: skip
-            row = QHBoxLayout()
-            row.setSpacing(6)
-            entry.setAccessibleName(text)
-            entry.setFixedWidth(64)
-            row.addWidget(label(text), 1)
-            row.addWidget(entry)
-            for button in buttons:
-                row.addWidget(button)
-            column.addLayout(row)
-        self.differs.setWordWrap(True)
-        column.addWidget(self.differs)
+        column.addWidget(self.settable)
+        column.addSpacing(8)
+        column.addWidget(label("Output", "heading"))
         row = QHBoxLayout()
-        row.addWidget(self.auto)
-        row.addWidget(self.tune)
+        row.setSpacing(6)
+        self.hand.setAccessibleName("Output by hand, per cent")
+        self.hand.setPlaceholderText("30")
+        self.hand.setFixedWidth(NUMBER_PX)
+        self.hand.setAlignment(Qt.AlignmentFlag.AlignRight)
+        per_cent = label("%", "unit")
+        per_cent.setFixedWidth(UNIT_PX)
+        for widget in (self.hand, per_cent):
+            row.addWidget(widget)
+        row.addWidget(self.by_hand, 1)
+        column.addLayout(row)
+        row = QHBoxLayout()
+        row.setSpacing(6)
+        row.addWidget(self.auto, 1)
+        row.addWidget(self.tune, 1)
         column.addLayout(row)
         column.addSpacing(8)
         column.addWidget(label("Record", "heading"))
         row = QHBoxLayout()
+        row.setSpacing(6)
         self.note.setPlaceholderText("Door opened, say")
         self.note.setAccessibleName("Mark")
         row.addWidget(self.note, 1)
@@ -138,168 +143,123 @@ class BoardPage(Page):
         self.record.setWordWrap(True)
         column.addWidget(self.record)
         row = QHBoxLayout()
-        row.addWidget(self.to_logs)
-        row.addWidget(self.to_journal)
+        row.setSpacing(6)
+        row.addWidget(self.to_logs, 1)
+        row.addWidget(self.to_journal, 1)
         column.addLayout(row)
         column.addStretch(1)
         return box
 
     def _connect(self) -> None:
         work, desk = self._work, self._desk
-        self.look.clicked.connect(self.look_for_ports)
-        self.connect_button.clicked.connect(self._connect_or_not)
-        self.stand_in.clicked.connect(work.start_stand_in)
         self.off.clicked.connect(work.off)
-        self.fault.activated.connect(self._throw)
-        self.send.clicked.connect(self._send_setpoint)
-        self.setpoint.returnPressed.connect(self._send_setpoint)
-        self.take_back.clicked.connect(self._take_setpoint)
+        self.front.held.connect(work.hold)
         self.by_hand.clicked.connect(self._send_hand)
         self.hand.returnPressed.connect(self._send_hand)
         self.auto.clicked.connect(lambda: work.send("auto"))
         self.tune.clicked.connect(lambda: work.send("tune"))
+        self.to_live.clicked.connect(work.looped.leave)
         self.mark.clicked.connect(self._mark)
         self.note.returnPressed.connect(self._mark)
         self.to_logs.clicked.connect(self._to_logs)
         self.to_journal.clicked.connect(self._to_journal)
         work.changed.connect(self.show_work)
+        work.values_changed.connect(self._show_values)
         desk.view.unit_changed.connect(self.show_work)
+        desk.document.changed.connect(self._show_values)
         desk.runs.changed.connect(self._draw)
 
     def tab_order(self) -> list[QWidget]:
-        return [
-            self.port, self.baud, self.look, self.connect_button, self.stand_in, self.fault, self.off, self.strip,
-            self.setpoint, self.send, self.take_back, self.hand, self.by_hand, self.auto, self.tune, self.note,
-            self.mark, self.to_logs, self.to_journal,
-        ]  # fmt: skip
+        left = [*self.connection.tab_order(), *self.front.keys.values(), self.off, self.to_live, self.strip]
+        right = [self.hand, self.by_hand, self.auto, self.tune, self.note, self.mark, self.to_logs, self.to_journal]
+        return [*left, *self.settable.tab_order(), *right]
 
     def focus(self) -> None:
-        self.connect_button.setFocus()
+        self.connection.connect_button.setFocus()
 
     def set_theme(self, theme: look.Theme) -> None:
+        self._theme = theme
         self.strip.set_theme(theme)
+        self.settable.set_theme(theme)
+        self._show_values()
 
     def showEvent(self, event: Any) -> None:
         super().showEvent(event)
         self._timer.start()
+        self._looks.start()
         self.show_work()
 
     def hideEvent(self, event: Any) -> None:
         super().hideEvent(event)
         self._timer.stop()
+        self._looks.stop()
 
     # ---- showing
-
-    def look_for_ports(self) -> None:
-        """List the serial ports there are."""
-        now = self.port.currentText()
-        self.port.clear()
-        for one in ports():
-            self.port.addItem(one.name)
-            self.port.setItemData(self.port.count() - 1, one.what, 3)
-        if now:
-            self.port.setEditText(now)
-        line = self.port.lineEdit()
-        if line is not None:
-            line.setPlaceholderText("no serial port found")
-        self.baud.setCurrentIndex(self.baud.findData(self._work.baud_of(self.port.currentText())))
 
     def show_work(self) -> None:
         """Show whether something is on the line, and what was said."""
         work = self._work
-        self.connect_button.setText("Disconnect" if work.is_open else "Connect")
-        self.stand_in.setEnabled(not work.is_open)
-        self.fault.setVisible(work.stand_in is not None)
-        self.said.setText(work.said)
-        for widget in (
-            self.off, self.send, self.take_back, self.by_hand, self.auto, self.tune, self.mark, self.setpoint,
-            self.hand, self.note,
-        ):  # fmt: skip
+        self.connection.show_work()
+        for widget in (self.off, self.by_hand, self.auto, self.tune, self.mark, self.hand, self.note):
             widget.setEnabled(work.is_open)
         has_record = work.record is not None and work.record.exists()
         self.to_logs.setEnabled(has_record)
         self.to_journal.setEnabled(has_record)
+        self.record.setVisible(has_record)
         self.record.setText(f"On disk: {work.record.name}" if work.record is not None and has_record else "")
+        self.looped.setVisible(work.looped.result is not None)
+        self.to_live.setVisible(work.looped.result is not None)
+        self.looped.setText(work.looped.said)
+        set_role(self.looped, "role", "passed" if work.looped.is_pass else "failed")
+        self._show_values()
         self._draw()
+
+    def _show_values(self) -> None:
+        greeting = self._work.greeting
+        has_front = greeting is not None and greeting.panel > 0
+        self.front_heading.setVisible(has_front)
+        self.front.setVisible(has_front)
+        self.front.show_front(self._work.front if self._work.is_heard else None, self._theme)
+        self.settable.show_values()
 
     def _draw(self) -> None:
         if not self.isVisible():
             return
+        if self._work.looped.is_running:
+            self.connection.show_work()
         unit, work = self._desk.view.unit, self._work
-        trace = work.looked_at()
-        runs = [] if trace is None else [Overlaid("board", trace, "measured")]
+        looped = work.looped.result
+        trace = work.looked_at() if looped is None else looped
+        name = "board" if looped is None else "board in the loop"
+        runs = [] if trace is None else [Overlaid(name, trace, "measured")]
         current = self._desk.runs.current
         if runs and current is not None:
             runs.append(Overlaid("design, simulated", current.trace, "pinned"))
         self.strip.show_runs(runs, unit)
         last = work.latest()
-        reading, aim = last.get("measured_celsius"), last.get("setpoint_celsius")
         low, high = (None, None) if trace is None else trace.measured_range
-        for name, value in (("Reading", reading), ("Setpoint", aim), ("Lowest", low), ("Highest", high)):
+        for name, value in (
+            ("Reading", last.get("measured_celsius")), ("Setpoint", last.get("setpoint_celsius")), ("Lowest", low),
+            ("Highest", high),
+        ):  # fmt: skip
             known = value is not None and math.isfinite(value)
             self.figures[name].setText(format_temperature(unit, value, 2) if known and value is not None else "–")
         if int(last.get("flags", 0.0)) % 2:
             self.figures["Reading"].setText("probe fault")
+        if work.is_open and not work.is_heard:
+            self.figures["Reading"].setText("port gone")
         self.figures["Demand"].setText(f"{last['demand'] * 100.0:.0f} %" if "demand" in last else "–")
         lost = f", {work.link.garbage} lost" if work.link is not None and work.link.garbage else ""
         self.figures["Rows"].setText(f"{work.rows.count}{lost}")
-        own = self._desk.document.design.setpoint.celsius
-        is_other = aim is not None and math.isfinite(aim) and abs(aim - own) > 0.005
-        words = f"≠ the design's {format_temperature(unit, own)}" if is_other else "as in the design"
-        self.differs.setText("" if aim is None else f"Setpoint on the board {words}.")
-        set_role(self.differs, "role", "failed" if is_other else "quiet")
 
     # ---- sending
 
-    def _connect_or_not(self) -> None:
-        if self._work.is_open:
-            self._work.close()
-        elif self.port.currentText().strip():
-            self._work.connect_to(self.port.currentText().strip(), int(self.baud.currentData() or BAUDS[7]))
-        else:
-            self._desk.say("error", "There is no serial port; plug a board in and look again, or start the stand-in.")
-
-    def _throw(self, at: int) -> None:
-        word = self.fault.itemData(at)
-        if word and self._work.stand_in is not None:
-            self._work.stand_in.throw(word)
-        self.fault.setCurrentIndex(0)
-
-    def _number(self, entry: QLineEdit, what: str) -> float | None:
-        text = entry.text().replace(",", ".").replace("%", "").replace("−", "-")
-        for sign in ("°C", "°F", "K"):
-            text = text.replace(sign, "")
+    def _send_hand(self) -> None:
+        text = self.hand.text().replace(",", ".").replace("%", "").replace("−", "-")
         value = number(text.strip())
         if value is None or not math.isfinite(value):
-            self._desk.say("error", f"{what} takes a number (received {entry.text()!r})")
-            return None
-        return value
-
-    def _send_setpoint(self) -> None:
-        value = self._number(self.setpoint, "The setpoint")
-        if value is None:
-            return
-        celsius = to_celsius(self._desk.view.unit, value)
-        limits = self._desk.document.design.setpoint
-        low, high = limits.low_limit_celsius, limits.high_limit_celsius
-        if (low is not None and celsius < low) or (high is not None and celsius > high):
-            unit = self._desk.view.unit
-            ends = " to ".join("–" if one is None else format_temperature(unit, one) for one in (low, high))
-            self._desk.say("error", f"The design's setpoint limits are {ends}; it is not sent.")
-            return
-        self._work.send(f"set setpoint_celsius {celsius:.7g}")
-
-    def _take_setpoint(self) -> None:
-        aim = self._work.latest().get("setpoint_celsius")
-        if aim is not None and math.isfinite(aim):
-            problem = self._desk.document.set_value("setpoint", "celsius", float(f"{aim:.6g}"))
-            if problem:
-                self._desk.say("error", str(problem))
-            self.setpoint.setText(f"{celsius_to(self._desk.view.unit, aim):.4g}")
-
-    def _send_hand(self) -> None:
-        value = self._number(self.hand, "The output")
-        if value is not None:
+            self._desk.say("error", f"The output takes a number, in per cent (received {self.hand.text()!r})")
+        else:
             self._work.send(f"hand {value / 100.0:.5g}")
 
     def _mark(self) -> None:

@@ -25,6 +25,7 @@ class BoardRoom(WorkRoom["BoardWork"]):
     def __init__(self, desk: Desk) -> None:
         super().__init__(desk)
         self._leaves_output = False
+        self.urgent = Command("Output off", "", self._off, "", self._is_open)
 
     def make_work(self) -> BoardWork:
         from calor.desk.board.work import BoardWork
@@ -39,18 +40,25 @@ class BoardRoom(WorkRoom["BoardWork"]):
     def commands(self) -> list[Command]:
         return [
             Command("Start the stand-in", "", self._stand_in, "", lambda: not self.at_work),
-            Command("Output off", "", self._off, "", lambda: self.at_work),
+            Command("Output off", "", self._off, "", self._is_open),
+            Command("Run the trial with the board", "", self._run_in_loop, "", self._is_open),
         ]
+
+    def _is_open(self) -> bool:
+        return self._work is not None and self._work.is_open
 
     def _stand_in(self) -> None:
         self.desk.view.choose_room(self.name)
         self.work.start_stand_in()
 
+    def _run_in_loop(self) -> None:
+        self.work.run_in_loop()
+
     def _off(self) -> None:
         self.work.off()
 
     def escape(self) -> bool:
-        if self.at_work and self.desk.view.room == self.name:
+        if self._is_open() and self.desk.view.room == self.name:
             self.work.off()
             return True
         return False

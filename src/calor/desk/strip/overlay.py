@@ -134,7 +134,9 @@ class OverlayStrip(TimeStrip):
         """Lowest and highest of all that is shown, °C."""
         lows, highs = [], []
         for one in self.runs:
-            known = one.trace.setpoint_celsius[np.isfinite(one.trace.setpoint_celsius)]
+            known = one.trace.setpoint_celsius
+            if np.isnan(known.sum()):  # a long record without a gap is not copied
+                known = known[np.isfinite(known)]
             own = one.trace.measured_range
             if one.of_load:
                 own = float(np.nanmin(one.trace.true_celsius)), float(np.nanmax(one.trace.true_celsius))

@@ -130,6 +130,8 @@ QLabel[role="code"] {{ font-family: "{MONO}"; font-size: {SMALL_PX}px; }}
 #rail QPushButton:focus {{ color: {t.rail_ink}; border: 2px solid {t.setpoint}; padding: 4px 0; }}
 #rail QPushButton[role="room"] {{ color: {t.rail_quiet}; padding: 8px 0; border-left: 4px solid transparent; }}
 #rail QPushButton[role="room"]:checked {{ background: {t.ground}; color: {t.ink}; border-left: 4px solid {t.heat}; }}
+#rail QPushButton[role="urgent"] {{ background: {t.heat}; color: #FFFFFF; font-weight: 600; padding: 8px 0; }}
+#rail QPushButton[role="urgent"]:focus {{ border: 2px solid {t.rail_ink}; padding: 6px 0; }}
 #rail QPushButton[role="room"]:focus {{ border: 2px solid {t.setpoint}; padding: 6px 0; }}
 QTabBar::tab {{ background: transparent; color: {t.quiet}; padding: 3px 10px; border-bottom: 2px solid transparent; }}
 QTabBar::tab:selected {{ color: {t.ink}; border-bottom: 2px solid {t.heat}; }}

@@ -26,6 +26,8 @@ class Rail(QFrame):
         mark.setFixedHeight(46)
         column.addWidget(mark)
         self.rooms: dict[str, QPushButton] = {}
+        self.urgent: dict[str, QPushButton] = {}
+        self._every = rooms
         for room in rooms:
             if not room.on_rail:
                 continue
@@ -38,6 +40,15 @@ class Rail(QFrame):
             self._word(room)
             column.addWidget(button)
         column.addStretch(1)
+        for room in rooms:
+            if room.urgent is not None:
+                button = QPushButton(room.urgent.name.replace(" ", "\n", 1))
+                button.setProperty("role", "urgent")
+                button.setToolTip(f"{room.urgent.name} (Escape held).")
+                button.clicked.connect(room.urgent.act)
+                button.hide()
+                self.urgent[room.name] = button
+                column.addWidget(button)
         self.find_button, self.theme_button = QPushButton("Find\nCtrl+K"), QPushButton("Dark")
         for button in (self.find_button, self.theme_button):
             column.addWidget(button)
@@ -47,8 +58,17 @@ class Rail(QFrame):
         button.setText(f"{room.title}{' …' if room.at_work else ''}\n{room.purpose}")
         working = ", at work" if room.at_work else ""
         button.setAccessibleName(f"Room: {room.title}, {room.purpose}{working}")
+        self._offer(room)
+
+    def _offer(self, room: Room) -> None:
+        """What is urgent in a room that is not on show, where it would have it itself."""
+        if room.name in self.urgent and room.urgent is not None:
+            is_shown = self.rooms[room.name].isChecked()
+            self.urgent[room.name].setVisible(room.urgent.allowed() and not is_shown)
 
     def show_room(self, shown: Room) -> None:
         """Mark the room on show."""
         for name, button in self.rooms.items():
             button.setChecked(name == (shown.under or shown.name))
+        for room in self._every:
+            self._offer(room)

@@ -14,7 +14,7 @@ from PyQt6.QtWidgets import QApplication, QHBoxLayout, QMainWindow, QVBoxLayout,
 from calor.demo import DEMOS
 from calor.design.model import BLOCKS
 from calor.desk.bench.bench import Bench
-from calor.desk.room import Room
+from calor.desk.room import Command, Room
 from calor.desk.rooms import rooms_of
 from calor.desk.state.desk import Desk, Note
 from calor.desk.state.places import Unsaved, left_behind
@@ -23,6 +23,7 @@ from calor.desk.widgets.keys import shortcut
 from calor.desk.window.commands import Commands
 from calor.desk.window.entries import entries_of
 from calor.desk.window.files import Files
+from calor.desk.window.held_escape import HeldEscape
 from calor.desk.window.notice import Notice
 from calor.desk.window.rail import Rail
 from calor.desk.window.ribbon import Ribbon
@@ -95,6 +96,10 @@ class Window(QMainWindow):
         for number, block in enumerate(BLOCKS, 1):
             shortcut(f"Alt+{number}", self, partial(self.go_to, block))
         shortcut("Escape", self, self._escape)
+        self._held_escape = HeldEscape(lambda: [command.act() for command in self._urgent()])
+        for room in self.rooms:
+            if room.urgent is not None:
+                room.work_changed.connect(lambda: self._held_escape.watch(bool(self._urgent())))
         self.bench.rebuilt.connect(self._order_tabs)
 
     # ---- rooms
@@ -163,6 +168,11 @@ class Window(QMainWindow):
             self.notice.hide()
         else:
             any(room.escape() for room in reversed(self.rooms))
+
+    def _urgent(self) -> list[Command]:
+        """What has to be at hand now."""
+        commands = [room.urgent for room in self.rooms if room.urgent is not None]
+        return [command for command in commands if command.allowed()]
 
     # ---- what is said
 
@@ -294,6 +304,7 @@ class Window(QMainWindow):
         desk = self.desk
         desk.remembered.put("geometry", self.saveGeometry().toBase64().data().decode())
         desk.remembered.put("last", str(desk.document.path) if desk.document.path else "")
+        self._held_escape.watch(False)
         for room in self.rooms:
             room.close_down()
         desk.close()
