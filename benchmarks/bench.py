@@ -15,6 +15,7 @@ from pathlib import Path
 
 import numpy as np
 import peer_python
+from board import board_table, live_table
 from firmware_sizes import size_table
 from proof_and_journal import journal_table, proof_table
 from rich.console import Console
@@ -415,6 +416,8 @@ if __name__ == "__main__":
     CONSOLE.print(tuning_table())
     CONSOLE.print(proof_table())
     CONSOLE.print(journal_table())
+    CONSOLE.print(board_table())
+    CONSOLE.print(live_table())
     command_table()
     start_table()
     fit_table()

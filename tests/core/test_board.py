@@ -61,6 +61,10 @@ def until(what: Callable[[], Any], limit_s: float = 60.0) -> None:
         time.sleep(0.005)
 
 
+DAY = 2 * 86_400
+"""Lines of a day, two in a second."""
+
+
 def test_the_checksum_is_the_published_one() -> None:
     """CRC-16/CCITT-FALSE of "123456789" is 0x29B1 (the usual check value of catalogues of CRCs)."""
     assert checksum("123456789") == 0x29B1
@@ -93,16 +97,16 @@ def test_greetings_and_answers_there_and_back() -> None:
     assert answer_of("err no such key") == Answer(False, "no such key") and answer_of("okay") is None
 
 
-def test_a_thousand_faults_of_the_line() -> None:
-    """Lines cut, doubled, corrupted, reordered, dropped, run together: every intact row is kept, and none is invented."""
+def test_a_day_of_lines_with_a_thousand_faults(tmp_path: Path) -> None:
+    """Over a pseudo-terminal, lines cut, doubled, corrupted, reordered, dropped, run together: every intact row is kept,
+    on disk too, and none is invented."""
     chance = random.Random(20261127)
     lines = [
-        checked(row_line({"time_s": k * 0.5, "counts": float(1000 + k), "demand": chance.random()}))
-        for k in range(5000)
+        checked(row_line({"time_s": k * 0.5, "counts": float(1000 + k), "demand": chance.random()})) for k in range(DAY)
     ]
     sent: list[bytes] = [f"{line}\n".encode() for line in lines]
     spoilt: set[int] = set()
-    for place in chance.sample(range(1, 4999, 3), 1000):
+    for place in chance.sample(range(1, DAY - 1, 3), 1000):
         kind = chance.choice(("cut", "double", "corrupt", "swap", "drop", "join"))
         data = sent[place]
         if kind == "cut":
@@ -122,18 +126,26 @@ def test_a_thousand_faults_of_the_line() -> None:
             sent[place] = data[:-1]  # without its end it runs into the next
             spoilt.add(place + 1)
         spoilt.add(place)
-    feed, got = Feed(), []
-    feed.checks = True
-    stream = b"".join(sent)
-    while stream:
-        size = chance.randrange(1, 700)
-        got += [item for item in feed.take(stream[:size]) if isinstance(item, Row)]
-        stream = stream[size:]
+    plug, out = Plug(tmp_path / "port"), tmp_path / "day.csv"
+    os.set_blocking(plug.master, True)
+    got: list[Row] = []
+    link = Link(str(plug.place), out=out, told=lambda item: got.append(item) if isinstance(item, Row) else None)
+    link.feed.checks = True
+    stream, at = b"".join(sent), 0
+    while at < len(stream):
+        at += os.write(plug.master, stream[at : at + chance.randrange(1, 2000)])
+    last = DAY + 999.0
+    until(lambda: bool(got) and got[-1].values["counts"] == last, 300.0)
+    link.close()
+    feed = link.feed
     there = {row_of(unchecked(line)[0]).values["counts"] for line in lines}  # type: ignore[union-attr]
     found = [row.values["counts"] for row in got]
     assert set(found) <= there
-    assert {1000.0 + k for k in range(5000) if k not in spoilt} <= set(found)
+    assert {1000.0 + k for k in range(DAY) if k not in spoilt} <= set(found)
     assert 400 < feed.garbage < 1500
+    with out.open(encoding="utf-8") as record:
+        assert sum(1 for _ in record) == len(found) + 1
+    plug.pull()
 
 
 @pytest.mark.parametrize(

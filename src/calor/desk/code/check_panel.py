@@ -19,6 +19,12 @@ SIDE_PX = 262
 LAWS = "Laws (*.c *.py)"
 CHECK = "Check on host and chips"
 
+OUTWARD = (
+    ("Thermostat alone", False, 0), ("With its serial line", True, 0), ("With its front", False, 16),
+    ("With line and front", True, 16),
+)  # fmt: skip
+"""What the C may have to the outside: in words, whether it has its line, and how many letters its front has."""
+
 
 class CheckPanel(QWidget):
     """Runs the check, shows its figures, and lets another one decide."""
@@ -44,6 +50,11 @@ class CheckPanel(QWidget):
         self.verdict = label("", "heading")
         self.controller, self.controller_note = QComboBox(), label("", "quiet")
         self.controller.setAccessibleName("Controller under test")
+        self.outward = QComboBox()
+        self.outward.setAccessibleName("What the C has to the outside")
+        self.outward.setToolTip("The serial line of the Board room; the front of the device, two lines and three keys.")
+        for text, with_link, letters in OUTWARD:
+            self.outward.addItem(text, (with_link, letters))
         self._lay_out()
         self.fill_controllers()
         self.controller.activated.connect(self._controller_chosen)
@@ -85,6 +96,9 @@ class CheckPanel(QWidget):
         right.addWidget(label("Controller under test", "heading"))
         right.addWidget(self.controller)
         right.addWidget(self.controller_note)
+        right.addSpacing(6)
+        right.addWidget(label("Generated C", "heading"))
+        right.addWidget(self.outward)
         right.addWidget(self.save)
 
     def _set_busy(self, busy: bool) -> None:

@@ -75,6 +75,7 @@ class CodePage(Page):
         self.names.currentIndexChanged.connect(lambda _: self._show_file())
         self.forms.activated.connect(self._form_chosen)
         self.constant.clicked.connect(lambda _: self._form_chosen(self.forms.currentIndex()))
+        self.panel.outward.activated.connect(lambda _: self._form_chosen(self.forms.currentIndex()))
         self.line.returnPressed.connect(lambda: self._find(True))
         shortcut("Ctrl+F", self, self._ask_find)
         shortcut("Shift+Return", self.line, lambda: self._find(False))
@@ -125,7 +126,7 @@ class CodePage(Page):
     def tab_order(self) -> list[QWidget]:
         return [
             self.names, self.forms, self.constant, self.new_law, self.line, self.editor,
-            self.panel.run_check, self.panel.controller, self.panel.save,
+            self.panel.run_check, self.panel.controller, self.panel.outward, self.panel.save,
         ]  # fmt: skip
 
     def set_theme(self, theme: look.Theme) -> None:
@@ -143,6 +144,7 @@ class CodePage(Page):
         self.form = PLAIN
         self.forms.setCurrentIndex(0)
         self.constant.setChecked(False)
+        self.panel.outward.setCurrentIndex(0)
         self.show_model()
 
     def showEvent(self, event: Any) -> None:
@@ -153,7 +155,8 @@ class CodePage(Page):
     # ---- generated files
 
     def _form_chosen(self, index: int) -> None:
-        wanted = Form(*list(FORMS)[index], constant=self.constant.isChecked())
+        with_link, letters = self.panel.outward.currentData()
+        wanted = Form(*list(FORMS)[index], constant=self.constant.isChecked(), link=with_link, panel=letters)
         try:
             self.form = form_of(self._desk.document.design.probe, *wanted)
         except CalorError as error:
