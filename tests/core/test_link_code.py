@@ -25,13 +25,15 @@ from calor.firmware import folder
 from calor.firmware.controller.seat import seated
 from calor.firmware.run import host
 from calor.firmware.run.device import WHOLE, Device, device, device_code
-from calor.firmware.sources.form import Form
+from calor.firmware.sources.form import Form, form_of
 from calor.firmware.sources.generate import generate
 from calor.firmware.sources.outward import by_hand
 from calor.firmware.sources.parameters import parameters_of
 from calor.law.autotune import Autotune
 from calor.loop import answer_row
 from calor.loop.seat import GIVEN
+from tests.conftest import PROBES, made
+from tests.core.test_firmware_outputs import CASES, design_of
 
 MEASURED, DEMAND, FLAGS = answer_row.MEASURED, answer_row.DEMANDS_FROM, answer_row.FLAGS
 DESIGNS = {demo.design.stem: read(demo.design).design for demo in DEMOS}
@@ -190,6 +192,32 @@ def test_everything_it_says_can_be_set_can(name: str, form: Form) -> None:
         assert said(own, "get fan").startswith("err get")
 
 
+@pytest.mark.parametrize("name", [*PROBES, *CASES])
+def test_every_probe_and_law_has_its_line(name: str) -> None:
+    """Builds without a warning, in float and in one of the other forms; steps, and tells what can be set as the design
+    has it."""
+    design = made(probe=PROBES[name]) if name in PROBES else design_of(name)
+    others = (FIXED._replace(table=False), CONSTANT, CONSTANT._replace(fixed=True, panel=0))
+    for asked in (WHOLE, others[len(name) % 3]):
+        form = form_of(design.probe, *asked)
+        with device(design, form=form) as own:
+            for counts in (900.0, 1500.0, 0.0):
+                row = row_of(unchecked(own.step(given_row(counts)).line.decode().strip())[0])
+                assert row is not None
+                assert row.values["counts"] == pytest.approx(counts, abs=0.01 if not form.fixed else 1.0)
+            for one in parameters_of(design, form):
+                told = said(own, f"get {one.key}").partition("=")[2]
+                assert float(told) == pytest.approx(one.value, rel=2e-3 if form.fixed else 1e-6, abs=2e-4), one.key
+                assert said(own, f"set {one.key} {told}").startswith("ok"), one.key
+
+
+@pytest.mark.parametrize("name", ['"; evil(); "', "??/", "a\\", "Größe=7, 50 % *", " ", "x" * 200, "%n%s"])
+def test_any_name_is_a_word_in_the_greeting(name: str, cabinet: Design) -> None:
+    with device(cabinet.model_copy(update={"name": name})) as own:
+        greeting = greeting_of(unchecked(own.greeting().decode().rstrip("\n"))[0])
+        assert greeting is not None and greeting.keeps and len(greeting.can) == 8, own.greeting()
+
+
 def test_a_hand_on_every_law() -> None:
     """By hand, given back, off, for every law; a design that heats and cools takes both signs."""
     for design in DESIGNS.values():
@@ -211,6 +239,24 @@ def test_a_hand_on_every_law() -> None:
             assert said(own, "tune").startswith(
                 "ok" if getattr(design.law, "autotune", None) else "err tune this firmware"
             )
+
+
+def test_in_the_loop_it_drives_nothing(cabinet: Design) -> None:
+    """While it is asked step by step its own outputs are off, and nothing is told of them; afterwards it is as it was."""
+    with device(cabinet) as own:
+        assert own.step(given_row(1700.0)).row[DEMAND] > 0.9
+        assert "demand=1" in said(own, "step counts=1700 n=0") and said(own, "step counts=x").startswith("err step")
+        stepped = own.step(given_row(1700.0))
+        assert stepped.row[DEMAND] == 0.0 and stepped.line == b""
+        for _ in range(6):  # three seconds: nobody asks any longer
+            last = own.step(given_row(1700.0))
+        assert last.row[DEMAND] > 0.9 and b"demand=1" in last.line
+        said(own, "step counts=1700 n=0")
+        said(own, "stop")
+        assert b"demand=0 " in own.step(given_row(1700.0)).line
+        said(own, "step counts=1700 n=0")
+        said(own, "auto")
+        assert own.step(given_row(1700.0)).row[DEMAND] > 0.9
 
 
 def settle(own: Device, counts: float, steps: int = 400) -> float:
@@ -457,6 +503,7 @@ def test_the_folder_with_line_and_front(cabinet: Design, tmp_path: Path) -> None
         assert {f"hatching_cabinet_{concern}.c", f"hatching_cabinet_{concern}.h"} <= names
     readme = (tmp_path / "README.md").read_text()
     assert "| `integral_time_s` | Ti | 0 | 1000000 |" in readme and "hatching_cabinet_link_feed" in readme
+    assert "| cortex-m0plus |" in readme and "with its line and its front, built for size" in readme
     for part in ("example/hatching_cabinet_example.c", "test/hatching_cabinet_test.c"):
         program = tmp_path / Path(part).stem
         host.built([

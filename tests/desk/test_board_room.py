@@ -220,3 +220,35 @@ def test_rows_that_begin_afresh_go_on() -> None:
     assert trace is not None and trace.steps == 5011
     assert (trace.time_s[1:] > trace.time_s[:-1]).all() and trace.measured_celsius[5000] == 7.0
     assert trace.events[0].at_s == 4999.0 and LiveRows().trace("x") is None
+
+
+def test_a_panel_controller_by_its_map(desk: Any, qtbot: Any) -> None:
+    """Chosen with its map, whose speed and framing are taken over; read, set within its range, remembered for its port."""
+    from tests.core.test_modbus import ONE_LOOP, Controller, Wire
+
+    wire = Wire()
+    served = Controller(wire.ends[0], 1, ONE_LOOP)
+    window = desk()
+    window._choose_room("board")
+    page, work = window.room("board").page, window.room("board").work
+    left = page.connection
+    left.port.setEditText(wire.ends[1])
+    left.speaks.setCurrentIndex(left.speaks.findData("one_loop"))
+    left.speaks.activated.emit(left.speaks.currentIndex())
+    assert left.baud.currentData() == 9600 and left.framing.currentText() == "8E1"
+    left.framing.setCurrentIndex(left.framing.findData("8N1"))
+    left.connect_button.click()
+    qtbot.waitUntil(lambda: work.rows.count >= 2 and "integral_time_s" in work.values, timeout=60_000)
+    assert work.latest()["measured_celsius"] == pytest.approx(-20.0) and not page.front.isVisible()
+    assert page.settable.differs("integral_time_s") and not page.settable.keep.isVisible()
+    put(page, "setpoint_celsius", "38")
+    qtbot.waitUntil(lambda: work.latest()["setpoint_celsius"] == pytest.approx(38.0), timeout=60_000)
+    left.in_loop.click()
+    assert "only lines can" in window.notice.text.text()
+    left.connect_button.click()
+    assert not work.is_open and "outputs off" in work.said
+    left.port.setEditText("/dev/other")
+    left.port.setEditText(wire.ends[1])
+    assert left.speaks.currentData() == "one_loop" and left.framing.currentText() == "8N1"
+    served.close()
+    wire.close()

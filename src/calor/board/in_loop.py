@@ -35,6 +35,8 @@ from calor.loop.trace import Trace
 LATE_S, LONGEST_S, MOST_MISSING = 0.05, 1.0, 20
 """An answer after this long is late; after this long it is missing; and after so many missing in a row the run ends."""
 STEP = "step"
+MOST_NAMED, MOST_SAID = 100, 4
+"""So many late and missing answers are named, the first of them."""
 
 
 class InLoop:
@@ -45,6 +47,7 @@ class InLoop:
         self._design, self.port = design, port
         self.answers_s: list[float] = []
         self.late, self.missing, self._missing_in_a_row = 0, 0, 0
+        self._named: list[dict[str, float | None]] = []
         self.trouble: FirmwareError | None = None
         self.ended: npt.NDArray[np.int64] | None = None
         self._feed = Feed()
@@ -71,7 +74,9 @@ class InLoop:
         }  # fmt: skip
         began = time.perf_counter()
         answer = self._asked(said, began)
+        step = len(self.answers_s) + self.missing
         if answer is None:
+            self._name(step, None)
             self.missing += 1
             self._missing_in_a_row += 1
             if self._missing_in_a_row >= MOST_MISSING:
@@ -80,8 +85,16 @@ class InLoop:
         self._missing_in_a_row = 0
         took_s = time.perf_counter() - began
         self.answers_s.append(took_s)
-        self.late += took_s > LATE_S
+        if took_s > LATE_S:
+            self.late += 1
+            self._name(step, took_s)
         self._fill(answer)
+
+    def _name(self, step: int, took_s: float | None) -> None:
+        """Write down which answer was late, or None: missing."""
+        if len(self._named) < MOST_NAMED:
+            took_ms = None if took_s is None else took_s * 1e3
+            self._named.append({"step": step, "time_s": step * float(self._design.law.period_s), "ms": took_ms})
 
     def _asked(self, said: dict[str, float], began: float) -> dict[str, float] | None:
         """What the board decides on some inputs; None where it does not answer."""
@@ -134,6 +147,7 @@ class InLoop:
         return {
             "answers": len(self.answers_s), "late": self.late, "missing": self.missing,
             "mean_ms": float(times.mean() * 1e3), "worst_ms": float(times.max() * 1e3), "late_after_ms": LATE_S * 1e3,
+            "late_or_missing": self._named,
         }  # fmt: skip
 
     def close(self) -> None:
@@ -173,6 +187,23 @@ def run_with_board(
             raise board.trouble
     reference = {} if design.law.kind == "code" else {"reference": compared(trace, loop.run(design, trial))}
     return trace, {"board": board.data(), **reference}
+
+
+def described(data: dict[str, Any]) -> str:
+    """How a board answered in a run, and how far it was from the reference, in a few sentences."""
+    board, reference = data["board"], data.get("reference")
+    named = [f"{one['time_s']:g} s" for one in board["late_or_missing"][:MOST_SAID]]
+    more = ", …" if len(board["late_or_missing"]) > MOST_SAID else ""
+    said = ", ".join(named)
+    text = (
+        f"{board['answers']} answers, {board['mean_ms']:.2g} ms each, {board['worst_ms']:.2g} ms at most;"
+        f" {board['late']} late, {board['missing']} missing{f' (at {said}{more})' if named else ''}."
+    )
+    if reference is None:
+        return text
+    apart = reference["first_apart_s"]
+    where = "" if apart is None else f", apart from {apart:g} s on"
+    return f"{text} Demand within {reference['demand'] * 100.0:.2g} % of the reference{where}."
 
 
 def compared(ours: Any, theirs: Any) -> dict[str, Any]:

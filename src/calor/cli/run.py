@@ -43,7 +43,7 @@ def command(
     as_json: bool = AS_JSON,
 ) -> int:
     from calor import loop
-    from calor.board.in_loop import run_with_board
+    from calor.board.in_loop import described, run_with_board
     from calor.cli.in_the_loop import is_port
     from calor.cli.progress import watched
     from calor.design.file import files_of
@@ -117,6 +117,8 @@ def command(
 
             print_proof_run(data)
         print_report(data)
+        if in_the_loop:
+            print(f"board: {described(in_the_loop)}")
     return PASS if data["pass"] else FAIL
 
 

@@ -10,7 +10,7 @@ import numpy.typing as npt
 from PyQt6.QtCore import QObject, pyqtSignal
 
 from calor import loop
-from calor.board.in_loop import run_with_board
+from calor.board.in_loop import described, run_with_board
 from calor.desk.state.desk import Desk
 from calor.errors import CalorError
 from calor.judge.verdict import LIMIT_TITLES, Verdict, judge
@@ -89,17 +89,6 @@ class LoopedRun(QObject):
 
 
 def _words(data: dict[str, Any], verdict: Verdict) -> str:
-    """What came of a run, in two or three sentences."""
-    board = data["board"]
+    """What came of a run, in a few sentences."""
     failed = ", ".join(LIMIT_TITLES[one.name].lower() for one in verdict.limits if not one.passes)
-    text = (
-        f"In the loop: {f'failed ({failed})' if failed else 'passed'}. {board['answers']} answers,"
-        f" {board['mean_ms']:.2g} ms each,"
-        f" {board['worst_ms']:.2g} ms at most; {board['late']} late, {board['missing']} missing."
-    )
-    reference = data.get("reference")
-    if reference is None:
-        return text
-    apart = reference["first_apart_s"]
-    where = "" if apart is None else f", apart from {apart:g} s on"
-    return f"{text} Demand within {reference['demand'] * 100.0:.2g} % of the reference{where}."
+    return f"In the loop: {f'failed ({failed})' if failed else 'passed'}. {described(data)}"

@@ -29,7 +29,14 @@ CAUTION = (
     "Nobody leaves a first run alone. What heats needs a cut-out that shares neither probe, controller nor switch."
     " Disconnecting switches the outputs off."
 )
-MEASURES = ("Reading", "Setpoint", "Demand", "Lowest", "Highest", "Rows")
+MEASURES = ("Reading", "Setpoint", "Demand", "Clock", "Lowest", "Highest", "Rows", "Lost lines")
+
+
+def _clock(drift_ppm: float | None) -> str:
+    """How far the board's clock is from this machine's: a drift, or how many times as fast it is."""
+    if drift_ppm is None:
+        return "–"
+    return f"{drift_ppm:+.0f} ppm" if abs(drift_ppm) < 20_000.0 else f"{1.0 + drift_ppm * 1e-6:.3g} times"
 
 
 class BoardPage(Page):
@@ -106,6 +113,7 @@ class BoardPage(Page):
         for at, (name, value) in enumerate(self.figures.items()):
             grid.addWidget(label(name, "quiet"), at // 2, 2 * (at % 2))
             grid.addWidget(value, at // 2, 2 * (at % 2) + 1)
+        self.figures["Clock"].setToolTip("How much faster the board's clock is than this machine's.")
         grid.setColumnStretch(1, 1)
         grid.setColumnStretch(3, 1)
         column.addLayout(grid)
@@ -249,8 +257,9 @@ class BoardPage(Page):
         if work.is_open and not work.is_heard:
             self.figures["Reading"].setText("port gone")
         self.figures["Demand"].setText(f"{last['demand'] * 100.0:.0f} %" if "demand" in last else "–")
-        lost = f", {work.link.garbage} lost" if work.link is not None and work.link.garbage else ""
-        self.figures["Rows"].setText(f"{work.rows.count}{lost}")
+        self.figures["Rows"].setText(f"{work.rows.count}")
+        self.figures["Lost lines"].setText(f"{work.link.garbage}" if work.link is not None else "–")
+        self.figures["Clock"].setText(_clock(None if work.link is None else work.link.drift_ppm))
 
     # ---- sending
 

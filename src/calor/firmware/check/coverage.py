@@ -17,6 +17,7 @@ from calor.errors import FirmwareError
 from calor.firmware.run import host
 from calor.firmware.sources.form import PLAIN, Form
 from calor.firmware.sources.generate import generate
+from calor.firmware.sources.outward import concerns
 
 
 class Never(NamedTuple):
@@ -59,10 +60,12 @@ def measured(design: Design, given: list[npt.NDArray[Any]], form: Form = PLAIN) 
         _done(
             ["gcov", "--json-format", "--branch-probabilities", *(str(p) for p in folder.glob("*.gcda"))], folder, b""
         )
+        # what is beside the thermostat is asked of by its line, not by these inputs
+        beside = tuple(f"_{concern}.c" for concern in concerns(form))
         files: dict[str, dict[int, list[int]]] = {}
         for path in folder.glob("*.gcov.json.gz"):
             for part in json.loads(gzip.decompress(path.read_bytes()))["files"]:
-                if part["file"] in names[:-1]:
+                if part["file"] in names[:-1] and not part["file"].endswith(beside or ("\0",)):
                     _add(files.setdefault(part["file"], {}), part["lines"])
         never, branches, taken = [], 0, 0
         for file, lines in sorted(files.items()):

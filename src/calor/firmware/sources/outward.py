@@ -22,7 +22,7 @@ from calor.sense.thermocouple import Thermocouple
 
 IN_LOOP_S = 3.0
 """So long after a step that was asked for, the board is taken to be in the loop still."""
-LONGEST_NUMBER = 28
+LONGEST_NUMBER, LONGEST_NAME = 28, 40
 ALARM_WORDS = {
     "high": "high", "low": "low", "deviation_high": "dev high", "deviation_low": "dev low", "in_band": "in band",
     "out_of_band": "out band", "probe_fault": "probe", "loop_break": "loop", "rate_of_rise": "rising",
@@ -69,7 +69,8 @@ def _context(design: Design, form: Form, context: dict[str, Any]) -> dict[str, A
     parameters = parameters_of(design, form)
     keys = {one.key for one in parameters}
     period_s = float(design.law.period_s)
-    name = re.sub(r"[^\x21-\x7e]+", "_", context["design_name"].strip()).replace("\\", "_").replace('"', "_") or "board"
+    # no quote, backslash or trigraph in a string of C, and no space in a word of the line
+    name = re.sub(r"[^A-Za-z0-9.()+-]+", "_", design.name).strip("_")[:LONGEST_NAME] or "board"
     return _counts(design) | {
         "form": form,
         "real": real,
