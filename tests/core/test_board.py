@@ -286,8 +286,12 @@ def test_a_first_evening(board: StandIn, tmp_path: Path) -> None:
     assert link.last.values["setpoint_celsius"] == 37.5, "it began afresh"
     with pytest.raises(CalorError, match="is one of"):
         board.throw("flood")
+    link.mark('door opened, "wide"')
+    marked = link.rows
+    until(lambda: link.rows > marked + 2)
     link.close()
     record = read_record(out)
+    assert [event.text for event in record.trace.events if event.kind == "mark"] == ["door opened wide"]
     assert record.trace.steps > 20 and link.feed.garbage == 0 and any(isinstance(item, Greeting) for item in told)
 
 

@@ -60,6 +60,11 @@ class Heard:
             self._recorder.add(values, now_s)
         self._told(row)
 
+    def mark(self, text: str) -> None:
+        """Write down in the record that something happened now."""
+        if self._recorder is not None:
+            self._recorder.mark(text)
+
     def _say(self, state: str) -> None:
         self.state = state
         self._told(state)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 import os
+import re
 import time
 from pathlib import Path
 from typing import IO
@@ -12,6 +13,8 @@ from calor.errors import CalorError, unwritable
 from calor.files import save_atomically
 
 FLUSH_EVERY_S = 1.0
+MARK = "mark"
+"""The column of what somebody wrote down."""
 ARRIVED = "arrived_s"
 """When a row came, by this machine's clock, s since the link was opened; also its time where the board sends none."""
 
@@ -24,11 +27,19 @@ class Recorder:
         self.rows = 0
         self._columns: list[str] = []
         self._file: IO[str] | None = None
+        self._mark = ""
         self._flushed_at = time.monotonic()
+
+    def mark(self, text: str) -> None:
+        """Write words down with the next row, in a column of their own."""
+        plain = re.sub(r"[\s,;\"]+", " ", text).strip()
+        self._mark = f"{self._mark} · {plain}".strip(" ·") if plain else self._mark
 
     def add(self, values: dict[str, float], arrived_s: float) -> None:
         """Append a row; a key that was not there before becomes a column more."""
-        row = {**values, ARRIVED: arrived_s}
+        row: dict[str, float | str] = {**values, ARRIVED: arrived_s}
+        if self._mark:
+            row[MARK] = self._mark
         try:
             fresh = [key for key in row if key not in self._columns]
             if fresh:
@@ -36,6 +47,7 @@ class Recorder:
             assert self._file is not None
             self._file.write(",".join(_figure(row.get(key, math.nan)) for key in self._columns) + "\n")
             self.rows += 1
+            self._mark = ""
             if time.monotonic() - self._flushed_at > FLUSH_EVERY_S:
                 self.flush()
         except OSError as error:
@@ -71,5 +83,7 @@ class Recorder:
             self._file = None
 
 
-def _figure(value: float) -> str:
+def _figure(value: float | str) -> str:
+    if isinstance(value, str):
+        return value
     return f"{value:.9g}" if math.isfinite(value) else ""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
@@ -26,6 +26,9 @@ GAP_FACTOR = 5.0
 
 
 Rows = npt.NDArray[np.intp]
+
+MARK, MOST_LETTERS = "mark", 120
+"""The column of what somebody wrote down while it was recorded; so much of each is shown."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -117,6 +120,9 @@ def record_of(table: Table, corrections: Corrections, taken_back: frozenset[str]
         if item.role == "kept" and _is_numeric(table, item.name)
     }
     trace, gaps = _trace(table.path.name, times, measured, setpoint, output, faults, taken_back)
+    marks = _marks(table, times)
+    if marks:
+        trace = replace(trace, events=tuple(sorted((*trace.events, *marks), key=lambda event: event.at_s)))
     return Record(
         (table.path,), trace, raw, understood, _findings(table, times, raw, faults, gaps, taken_back),
         None if ambient is None else _celsius(table, ambient, times),
@@ -195,6 +201,16 @@ def _numbers(table: Table, name: str) -> Column:
         column = numeric
     values = np.asarray(column.to_numpy(dtype=float, na_value=np.nan), dtype=float)
     return np.where(np.abs(values) < 1e15, values, np.nan)
+
+
+def _marks(table: Table, times: Times) -> list[RunEvent]:
+    """What somebody wrote down while it was recorded: the words of a column `mark`."""
+    name = next((name for name in table.frame.columns if str(name).strip().lower() == MARK), None)
+    if name is None:
+        return []
+    texts = table.frame[name].astype("string").fillna("").str.strip().to_numpy()[times.rows]
+    rows = [k for k, text in enumerate(texts) if text][:MOST_PLACES]
+    return [RunEvent(float(times.time_s[k]), MARK, str(texts[k])[:MOST_LETTERS]) for k in rows]
 
 
 # ---- what is wrong, and what is done about it

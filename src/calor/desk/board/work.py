@@ -256,6 +256,8 @@ class BoardWork(QObject):
         """Write down that something happened now."""
         with self._lock:
             self.rows.mark(text)
+        if self.link is not None:
+            self.link.mark(text)
         self.changed.emit()
 
     # ---- in the loop
