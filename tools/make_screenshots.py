@@ -221,9 +221,13 @@ def main() -> None:
 
         came(900)
         room.work.mark("door opened")
-        room.page.setpoint.setText("30")
-        room.page.send.click()
-        came(1800)
+        room.work.set_value("gain_per_celsius", 0.35)
+        room.work.set_value("setpoint_celsius", 36.5)
+        came(2400)
+        room.work.hold(("up",))
+        came(2440)
+        room.work.hold(())
+        came(2520)
 
     def tuned(window: Window) -> None:
         window.desk.view.choose_room("tune")

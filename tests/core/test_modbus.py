@@ -152,12 +152,13 @@ def test_a_controller_that_falls_silent(wire: Wire, serve: Callable[..., Control
     wire.is_cut = True
     before = link.garbage
     until(lambda: link.garbage > before)
+    assert link.state.startswith("the controller does not answer")
     rows = link.rows
     with pytest.raises(CalorError, match="was not written"):
         link.ask("set setpoint_celsius 30")
     assert link.off() is None and link.rows == rows
     wire.is_cut = False
-    until(lambda: link.rows > rows)
+    until(lambda: link.rows > rows and link.state == "open")
     assert link.last is not None and link.last.values["setpoint_celsius"] == pytest.approx(37.5)
     link.close()
 

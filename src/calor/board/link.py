@@ -7,6 +7,7 @@ sends any, and how far its clock is from this machine's is told.
 from __future__ import annotations
 
 import contextlib
+import os
 import termios
 import threading
 import time
@@ -51,9 +52,17 @@ def opened(port: str, baud: int, framing: str) -> serial.Serial:
         own = serial.Serial(port, baud, bits, parity, stop, timeout=READ_S, write_timeout=ANSWER_S)
         own.reset_input_buffer()  # what came before anyone listened has no time
     except (OSError, ValueError, termios.error) as error:
-        said = str(getattr(error, "strerror", "") or error)
-        raise CalorError(port, f"cannot be opened ({said})", "", "calor link --list shows the ports") from None
+        rule = f"cannot be opened ({_reason(error)})"
+        if isinstance(error, termios.error | ValueError):
+            rule = f"cannot be set to {baud} bits/s, {framing} ({_reason(error)})"
+        raise CalorError(port, rule, "", "calor link --list shows the ports") from None
     return own
+
+
+def _reason(error: Exception) -> str:
+    """What the system says is the matter: the library puts it into several forms."""
+    number = getattr(error, "errno", None) or next(iter(error.args), None)
+    return os.strerror(number) if isinstance(number, int) else str(error)
 
 
 class Link(Heard):

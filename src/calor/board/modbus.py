@@ -7,6 +7,7 @@ not know which it is.
 from __future__ import annotations
 
 import contextlib
+import logging
 import threading
 import time
 from collections.abc import Callable
@@ -14,11 +15,13 @@ from pathlib import Path
 from typing import Any
 
 from calor.board.heard import GONE, Heard
+from calor.board.link import opened
 from calor.board.modbus_map import Block, ModbusMap, Register, blocks_of
 from calor.board.protocol import Answer, Greeting, Item, Range, Row, number
 from calor.errors import CalorError
 
 AGAIN_S, ANSWER_S = 0.5, 1.0
+SILENT = "the controller does not answer as its map says"
 
 
 class ModbusLink(Heard):
@@ -46,6 +49,9 @@ class ModbusLink(Heard):
     def _opened(self) -> Any:
         from pymodbus.client import ModbusSerialClient
 
+        # what is the matter with a port is told by opening it, and not in lines of the library's own
+        logging.getLogger("pymodbus").setLevel(logging.CRITICAL)
+        opened(self.port, self.baud, self.framing).close()
         bits, parity, stop = int(self.framing[0]), self.framing[1], int(self.framing[2])
         client = ModbusSerialClient(
             self.port, baudrate=self.baud, bytesize=bits, parity=parity, stopbits=stop, timeout=ANSWER_S, retries=1
@@ -53,7 +59,8 @@ class ModbusLink(Heard):
         with contextlib.suppress(OSError, ValueError):
             if client.connect():
                 return client
-        raise CalorError(self.port, "cannot be opened", "", "calor link --list shows the ports")
+        rule = f"cannot be opened at {self.baud} bits/s, {self.framing}"
+        raise CalorError(self.port, rule, "", "another framing may do, or another port: calor link --list shows them")
 
     def _greeting(self) -> Greeting:
         can = {
@@ -72,10 +79,14 @@ class ModbusLink(Heard):
             due = max(due + self.map.every_s, time.monotonic())
             try:
                 self._row(Row(self._values()))
-            except _NoAnswerError:
+                if self.state != "open":
+                    self._say("open")
+            except _NoAnswerError as error:
                 self._unanswered += 1
                 if not Path(self.port).exists():
                     self._lost()
+                elif self.state == "open":
+                    self._say(f"{SILENT} ({error})" if str(error) else SILENT)
             except CalorError as error:  # the record cannot be written: that ends the link, and is said
                 self.trouble = error
                 self._say(str(error))

@@ -160,14 +160,14 @@ def read_map(name: str | Path) -> ModbusMap:
     path = Path(name)
     if not path.exists() and str(name) in shipped():
         path = SHIPPED / f"{name}.toml"
-    wanted = f"give a map's file, or one of {', '.join(shipped())}"
+    wanted = f"a map, or one of {', '.join(shipped())}"
     try:
         with path.open("rb") as stream:
             raw = stream.read(LARGEST_BYTES + 1)
     except OSError as error:
         raise unreadable(CalorError, path, error, wanted) from None
     if len(raw) > LARGEST_BYTES:
-        raise CalorError(path, "is far too large for a map", "", wanted)
+        raise CalorError(path, "is far too large for a map", "", f"give the path of {wanted}")
     try:
         data = tomllib.loads(raw.decode("utf-8-sig"))
     except (ValueError, RecursionError) as error:

@@ -116,8 +116,8 @@ def print_text(data: dict[str, Any]) -> None:
     if any(form.values()):
         console.print(
             f"in {'fixed point' if form['fixed'] else 'float'}{', by a table' if form['table'] else ''}"
-            f"{', settings compiled in' if form['constant'] else ''}{', with its line' if form['link'] else ''}"
-            f"{', with its front' if form['panel'] else ''}"
+            f"{', settings compiled in' if form['constant'] else ''}{', with its line' if form.get('link') else ''}"
+            f"{', with its front' if form.get('panel') else ''}"
         )
     table = simple_table("target", "bits", "steps", "flash", "RAM", "stack", "mean", "worst", "of a step")
 

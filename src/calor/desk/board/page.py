@@ -255,7 +255,7 @@ class BoardPage(Page):
         if int(last.get("flags", 0.0)) % 2:
             self.figures["Reading"].setText("probe fault")
         if work.is_open and not work.is_heard:
-            self.figures["Reading"].setText("port gone")
+            self.figures["Reading"].setText("not heard")
         self.figures["Demand"].setText(f"{last['demand'] * 100.0:.0f} %" if "demand" in last else "–")
         self.figures["Rows"].setText(f"{work.rows.count}")
         self.figures["Lost lines"].setText(f"{work.link.garbage}" if work.link is not None else "–")

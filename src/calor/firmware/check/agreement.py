@@ -170,7 +170,7 @@ def check(
         "trials": [trial.name for trial in design.trial],
         "targets": found,
         "built_only": built_only,
-        "form": form._asdict(),
+        "form": form.data(),
         "reference": {
             **worst,
             "agrees": agrees,

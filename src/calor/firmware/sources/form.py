@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 from calor.errors import FirmwareError
 from calor.sense.registry import AnyProbe, has_converter
@@ -30,6 +30,11 @@ class Form(NamedTuple):
         return f"{'Q16.16 fixed point' if self.fixed else 'float'}, {'a table' if self.table else 'the formula'}" + (
             ", settings compiled in" if self.constant else ""
         )
+
+    def data(self) -> dict[str, Any]:
+        """It as plain data; what it has to the outside where it has something."""
+        every = self._asdict()
+        return every if self.is_outward else {key: every[key] for key in ("fixed", "table", "constant")}
 
     @property
     def is_outward(self) -> bool:
