@@ -192,11 +192,23 @@ def test_everything_it_says_can_be_set_can(name: str, form: Form) -> None:
         assert said(own, "get fan").startswith("err get")
 
 
-@pytest.mark.parametrize("name", [*PROBES, *CASES])
+LAWS = {
+    "manual": 'kind = "manual"\noutput = 0.4',
+    "a fan that heats": 'kind = "fan_curve"\naction = "heat"\nstart_celsius = 40\nfull_celsius = 25\nfloor = 0.25\nslew_per_s = 0.1',
+    "a fan from nothing": 'kind = "fan_curve"\naction = "cool"\nstart_celsius = 30\nfull_celsius = 45\nfloor = 0',
+    "a pair": 'kind = "on_off"\nstart_celsius = 48\nstop_celsius = 52\nmin_on_s = 9',
+    "above": 'kind = "on_off"\nhysteresis_celsius = 3\nplaced = "above"',
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("name", [*PROBES, *CASES, *LAWS])
 def test_every_probe_and_law_has_its_line(name: str) -> None:
     """Builds without a warning, in float and in one of the other forms; steps, and tells what can be set as the design
     has it."""
-    design = made(probe=PROBES[name]) if name in PROBES else design_of(name)
+    if name in LAWS:
+        design = made(law=LAWS[name], drive='kind = "linear"')
+    else:
+        design = made(probe=PROBES[name]) if name in PROBES else design_of(name)
     others = (FIXED._replace(table=False), CONSTANT, CONSTANT._replace(fixed=True, panel=0))
     for asked in (WHOLE, others[len(name) % 3]):
         form = form_of(design.probe, *asked)

@@ -13,6 +13,8 @@ from calor.design.model import Design
 from calor.firmware.sources.fixed_point import LARGEST
 from calor.firmware.sources.form import Form
 from calor.law import on_off
+from calor.law.fan_curve import FanCurve
+from calor.law.manual import Manual
 from calor.law.on_off import OnOff
 from calor.law.pid import Pid
 from calor.law.predictive import Predictive
@@ -74,7 +76,8 @@ _SHORT = {
     "cool_integral_time_s": "cool Ti", "cool_derivative_time_s": "cool Td", "hysteresis_celsius": "hyst",
     "start_celsius": "on at", "stop_celsius": "off at", "min_on_s": "min on", "min_off_s": "min off",
     "stage_delay_s": "delay", "on_s": "on time", "off_s": "off time", "first_s": "first", "output": "output",
-    "celsius": "setpoint", "day_celsius": "day", "night_celsius": "night", "offset_celsius": "offset",
+    "celsius": "setpoint", "full_celsius": "full at", "floor": "floor",
+    "day_celsius": "day", "night_celsius": "night", "offset_celsius": "offset",
 }  # fmt: skip
 
 
@@ -94,8 +97,8 @@ def orders_of(parameters: tuple[Parameter, ...], design: Design) -> tuple[Order,
     """Which parameters must stay in order."""
     places = {one.key: place for place, one in enumerate(parameters)}
     pairs = [("output_low", "output_high")]
-    switching = ("start_celsius", "stop_celsius")
-    pairs.append(switching if design.law.action == "heat" else switching[::-1])
+    switching, curve = ("start_celsius", "stop_celsius"), ("full_celsius", "start_celsius")
+    pairs += [switching, curve] if design.law.action == "heat" else [switching[::-1], curve[::-1]]
     return tuple(Order(places[low], places[high]) for low, high in pairs if low in places and high in places)
 
 
@@ -136,6 +139,10 @@ def _of_law(design: Design) -> list[Parameter]:
         fields = ["on_s", "off_s"] if repeats else []
         fields += [] if law.pattern == "repeat" else ["first_s"]
         return [_plain(design, "law", field) for field in (*fields, "output")]
+    if isinstance(law, Manual):
+        return [_plain(design, "law", "output", "manual_output")]
+    if isinstance(law, FanCurve) and not law.points:
+        return _of_fan_curve(design, law)
     if isinstance(law, Predictive) and law.action != "heat_cool":
         return [_plain(design, "law", field) for field in ("output_low", "output_high")]
     return []
@@ -169,6 +176,19 @@ def _of_pid(design: Design, law: Pid) -> list[Parameter]:
     # 0 is none of either, and is another C
     limits = [name for name in ("slew_per_s", "ramp_celsius_per_s") if getattr(law, name)]
     return found + [_plain(design, "law", field)._replace(low=SLOWEST_PER_S) for field in limits]
+
+
+def _of_fan_curve(design: Design, law: FanCurve) -> list[Parameter]:
+    """Its two ends, what it gives at the first, and how fast it follows; a table of points has none of them."""
+    side = law.hysteresis_celsius if law.action == "cool" else -law.hysteresis_celsius
+    begins = (Put("start_celsius", 1.0, 0.0), Put("stop_celsius", 1.0, -side), Put("curve_celsius[0]", 1.0, 0.0))
+    start = _plain(design, "law", "start_celsius")._replace(short="start", puts=begins)
+    full = _plain(design, "law", "full_celsius", "curve_celsius[1]")
+    both = [one._replace(low=LOWEST_CELSIUS, high=HIGHEST_CELSIUS) for one in (start, full)]
+    # 0 is another C: where it starts is then worked out from the second point
+    floor = [_plain(design, "law", "floor", "curve_output[0]")._replace(low=0.01)] if law.floor >= 0.01 else []
+    slew = [_plain(design, "law", "slew_per_s")._replace(low=SLOWEST_PER_S)] if law.slew_per_s > 0.0 else []
+    return [*both, *floor, *slew]
 
 
 def _times(design: Design, field: str, c_field: str, apart: bool, cool: str, cool_c_field: str) -> Parameter:
