@@ -24,7 +24,8 @@ from calor.design.model import Design
 from calor.firmware import folder
 from calor.firmware.controller.seat import seated
 from calor.firmware.run import host
-from calor.firmware.run.device import WHOLE, Device, device, device_code
+from calor.firmware.run.device import WHOLE, Device, device
+from calor.firmware.run.device_code import device_code
 from calor.firmware.sources.form import Form, form_of
 from calor.firmware.sources.generate import generate
 from calor.firmware.sources.outward import by_hand
