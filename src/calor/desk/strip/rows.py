@@ -180,6 +180,9 @@ class Legend(QWidget):
         metrics = QFontMetricsF(painter.font())
         x = 0.0
         for text, colour, style in self.entries:
+            room = self.width() - x - 24
+            if room < 30:
+                break  # a line without its name says nothing
             pen = QPen(QColor(colour), 2)
             if style == "dash":
                 pen.setDashPattern([2.5, 1.5])
@@ -188,9 +191,6 @@ class Legend(QWidget):
             painter.setPen(pen)
             painter.drawLine(QPointF(x, 10), QPointF(x + 18, 10))
             painter.setPen(QColor(self.theme.ink))
-            room = self.width() - x - 24
-            if room < 30:
-                break
             shown = metrics.elidedText(text, Qt.TextElideMode.ElideRight, room)
             painter.drawText(QRectF(x + 23, 0, room, 20), Qt.AlignmentFlag.AlignVCenter, shown)
             x += 23 + metrics.horizontalAdvance(shown) + 14
