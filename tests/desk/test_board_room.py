@@ -186,6 +186,13 @@ def test_a_plug_that_is_pulled_is_shown(started: Any, qtbot: Any) -> None:
 def test_the_record_goes_on_to_logs_and_journal(started: Any, qtbot: Any) -> None:
     window, page, work = started
     qtbot.waitUntil(lambda: work.rows.count > 60, timeout=60_000)
+    page.recording.click()
+    assert page.recording.text() == "Go on recording"
+    kept, came = work.link._recorder.rows, work.rows.count
+    qtbot.waitUntil(lambda: work.rows.count > came + 20, timeout=60_000)
+    assert work.link._recorder.rows <= kept + 1
+    page.recording.click()
+    qtbot.waitUntil(lambda: work.link._recorder.rows > kept + 3, timeout=60_000)
     page.connection.connect_button.click()
     assert not work.is_open and "outputs off" in page.connection.said.text() and work.stand_in is None
     page.to_journal.click()

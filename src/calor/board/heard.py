@@ -32,6 +32,8 @@ class Heard:
         self.rows, self.losses = 0, 0
         self.state = "open"
         self.trouble: CalorError | None = None
+        self.records = True
+        """Whether what comes is recorded, where there is a record."""
         self.began = time.monotonic()
         self._recorder = None if out is None else Recorder(out)
         self._pairs: list[tuple[float, float]] = []
@@ -55,7 +57,7 @@ class Heard:
                 self._pairs.append((own, now_s))
             else:
                 self._pairs[-1] = (own, now_s)
-        if self._recorder is not None:
+        if self._recorder is not None and self.records:
             values = row.values if own is not None else {"time_s": now_s, **row.values}
             self._recorder.add(values, now_s)
         self._told(row)
@@ -81,6 +83,11 @@ class Heard:
     def garbage(self) -> int:
         """How much came that was nothing."""
         raise NotImplementedError
+
+    @property
+    def last_garbage(self) -> str:
+        """The last of it."""
+        return ""
 
     def ask(self, command: str, wait_s: float | None = None) -> Answer:
         """Send a command of the line, and wait for its answer. Raises CalorError where none comes."""

@@ -196,7 +196,7 @@ def described(data: dict[str, Any]) -> str:
     more = ", …" if len(board["late_or_missing"]) > MOST_SAID else ""
     said = ", ".join(named)
     text = (
-        f"{board['answers']} answers, {board['mean_ms']:.2g} ms each, {board['worst_ms']:.2g} ms at most;"
+        f"{board['answers']} answers, {board['mean_ms']:.3g} ms each, {board['worst_ms']:.3g} ms at most;"
         f" {board['late']} late, {board['missing']} missing{f' (at {said}{more})' if named else ''}."
     )
     if reference is None:

@@ -89,6 +89,10 @@ class Link(Heard):
         """How many lines were nothing."""
         return self.feed.garbage
 
+    @property
+    def last_garbage(self) -> str:
+        return self.feed.last_garbage
+
     # ---- reading
 
     def _read(self) -> None:

@@ -18,7 +18,7 @@ from calor.desk.room import Page
 from calor.desk.state.desk import Desk
 from calor.desk.strip.overlay import Overlaid, OverlayStrip
 from calor.desk.widgets import theme as look
-from calor.desk.widgets.fields import label, set_role
+from calor.desk.widgets.fields import as_tip, label, set_role
 from calor.desk.widgets.keys import timer
 from calor.errors import CalorError
 from calor.units import format_temperature
@@ -29,6 +29,7 @@ CAUTION = (
     "Nobody leaves a first run alone. What heats needs a cut-out that shares neither probe, controller nor switch."
     " Disconnecting switches the outputs off."
 )
+STOP, GO_ON = "Stop recording", "Go on recording"
 MEASURES = ("Reading", "Setpoint", "Demand", "Clock", "Lowest", "Highest", "Rows", "Lost lines")
 
 
@@ -56,7 +57,7 @@ class BoardPage(Page):
             QPushButton("Automatic"),
             QPushButton("Tune itself"),
         )
-        self.mark = QPushButton("Mark")
+        self.mark, self.recording = QPushButton("Mark"), QPushButton(STOP)
         self.to_logs, self.to_journal = QPushButton("To Logs"), QPushButton("To Journal")
         self.strip = OverlayStrip(EMPTY)
         self.figures = {name: label("–") for name in MEASURES}
@@ -150,6 +151,7 @@ class BoardPage(Page):
         self.record = label("", "quiet")
         self.record.setWordWrap(True)
         column.addWidget(self.record)
+        column.addWidget(self.recording)
         row = QHBoxLayout()
         row.setSpacing(6)
         row.addWidget(self.to_logs, 1)
@@ -168,6 +170,7 @@ class BoardPage(Page):
         self.tune.clicked.connect(lambda: work.send("tune"))
         self.to_live.clicked.connect(work.looped.leave)
         self.mark.clicked.connect(self._mark)
+        self.recording.clicked.connect(work.record_or_not)
         self.note.returnPressed.connect(self._mark)
         self.to_logs.clicked.connect(self._to_logs)
         self.to_journal.clicked.connect(self._to_journal)
@@ -179,8 +182,8 @@ class BoardPage(Page):
 
     def tab_order(self) -> list[QWidget]:
         left = [*self.connection.tab_order(), *self.front.keys.values(), self.off, self.to_live, self.strip]
-        right = [self.hand, self.by_hand, self.auto, self.tune, self.note, self.mark, self.to_logs, self.to_journal]
-        return [*left, *self.settable.tab_order(), *right]
+        right = [self.hand, self.by_hand, self.auto, self.tune, self.note, self.mark, self.recording]
+        return [*left, *self.settable.tab_order(), *right, self.to_logs, self.to_journal]
 
     def focus(self) -> None:
         self.connection.connect_button.setFocus()
@@ -214,6 +217,8 @@ class BoardPage(Page):
         self.to_logs.setEnabled(has_record)
         self.to_journal.setEnabled(has_record)
         self.record.setVisible(has_record)
+        self.recording.setVisible(work.is_open)
+        self.recording.setText(STOP if work.link is not None and work.link.records else GO_ON)
         self.record.setText(f"On disk: {work.record.name}" if work.record is not None and has_record else "")
         self.looped.setVisible(work.looped.result is not None)
         self.to_live.setVisible(work.looped.result is not None)
@@ -259,6 +264,7 @@ class BoardPage(Page):
         self.figures["Demand"].setText(f"{last['demand'] * 100.0:.0f} %" if "demand" in last else "–")
         self.figures["Rows"].setText(f"{work.rows.count}")
         self.figures["Lost lines"].setText(f"{work.link.garbage}" if work.link is not None else "–")
+        self.figures["Lost lines"].setToolTip(as_tip(work.link.last_garbage) if work.link is not None else "")
         self.figures["Clock"].setText(_clock(None if work.link is None else work.link.drift_ppm))
 
     # ---- sending

@@ -260,6 +260,12 @@ class BoardWork(QObject):
             self.link.mark(text)
         self.changed.emit()
 
+    def record_or_not(self) -> None:
+        """Stop recording what comes, or go on with it."""
+        if self.link is not None:
+            self.link.records = not self.link.records
+            self.changed.emit()
+
     # ---- in the loop
 
     def run_in_loop(self) -> None:
