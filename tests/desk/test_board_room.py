@@ -69,6 +69,22 @@ def test_a_curve_that_grows_and_what_is_sent(started: Any, qtbot: Any) -> None:
     qtbot.waitUntil(lambda: page.figures["Reading"].text() == "probe fault", timeout=10_000)
 
 
+def test_what_is_looked_at_stays_while_it_grows(started: Any, qtbot: Any) -> None:
+    """The axis has room for what comes, by doubling; a stretch that was zoomed to stays, and calipers with it."""
+    _, page, work = started
+    strip = page.strip
+    qtbot.waitUntil(lambda: bool(strip.runs) and strip.runs[0].trace.span_s > 20.0, timeout=60_000)
+    assert strip.shown()[0] == 0.0 and strip.shown()[1] in (120.0, 240.0, 480.0)
+    strip.look_at(5.0, 15.0)
+    strip.set_calipers(True)
+    places, span_s = list(strip.calipers), strip.runs[0].trace.span_s
+    qtbot.waitUntil(lambda: strip.runs[0].trace.span_s > span_s + 10.0, timeout=60_000)
+    assert strip.shown() == (5.0, 15.0) and strip.calipers == places
+    strip.restore()
+    qtbot.waitUntil(lambda: work.rows.now_s > 130.0, timeout=120_000)
+    qtbot.waitUntil(lambda: strip.shown()[1] >= 240.0, timeout=60_000)
+
+
 def test_differences_are_marked_sent_and_taken(started: Any, qtbot: Any) -> None:
     """The board's value beside the design's, in the desk's unit; one taken into the design, all of the design's sent."""
     window, page, work = started

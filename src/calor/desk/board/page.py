@@ -244,7 +244,7 @@ class BoardPage(Page):
         looped = work.looped.result
         trace = work.looked_at() if looped is None else looped
         name = "board" if looped is None else "board in the loop"
-        runs = [] if trace is None else [Overlaid(name, trace, "measured")]
+        runs = [] if trace is None else [Overlaid(name, trace, "measured", grows=looped is None)]
         current = self._desk.runs.current
         if runs and current is not None:
             runs.append(Overlaid("design, simulated", current.trace, "pinned"))

@@ -16,11 +16,15 @@ from calor.loop.trace import Trace
 from calor.proof.work import Band
 from calor.units import TemperatureUnit, celsius_to, format_duration, format_temperature
 
+LEAST_LIVE_S, ROOM_SHARE = 120.0, 1.1
+"""What is shown at first of a run that grows, and how much further than it the time axis goes at least."""
+
 
 class Overlaid(NamedTuple):
     """A run with what it is called; `role` is the theme's colour it has, a dashed line where it `is_dashed`.
 
-    `of_load`: the temperature of the load is shown, and not what was read of it.
+    `of_load`: the temperature of the load is shown, and not what was read of it. `grows`: more of it comes, and what is
+    shown of the time stays with whoever looks.
     """
 
     name: str
@@ -28,6 +32,7 @@ class Overlaid(NamedTuple):
     role: str
     is_dashed: bool = False
     of_load: bool = False
+    grows: bool = False
 
 
 class OverlayStrip(TimeStrip):
@@ -61,15 +66,22 @@ class OverlayStrip(TimeStrip):
     ) -> None:  # fmt: skip
         """Show runs, the first one in full; `band` is what many runs lie in."""
         spans = [one.trace.span_s for one in self.runs]
+        goes_on = bool(runs and self.runs) and runs[0].grows and self.runs[0].grows
+        goes_on = goes_on and runs[0].trace.span_s >= self.runs[0].trace.span_s
         self.runs, self.unit, self.band, self.band_words = runs, unit, band, band_words
-        if spans != [one.trace.span_s for one in runs]:
+        if spans != [one.trace.span_s for one in runs] and not goes_on:
             self._view.restore()
             self.set_calipers(False)
         self.redraw()
 
     def span_s(self) -> float:
-        """Length of the longest run."""
+        """Length of the longest run; of one that grows so much that there is room for it, by doubling."""
         ends = [one.trace.span_s for one in self.runs]
+        if self.runs and self.runs[0].grows:
+            room = LEAST_LIVE_S
+            while room < ROOM_SHARE * ends[0]:
+                room *= 2.0
+            return max(min(room, max(ends)), ends[0])
         if self.band is not None and not ends:
             step_s = float(self.band.time_s[1] - self.band.time_s[0])
             ends = [float(self.band.time_s[-1]) + step_s]
