@@ -524,3 +524,15 @@ def test_the_folder_with_line_and_front(cabinet: Design, tmp_path: Path) -> None
         ])  # fmt: skip
     ran = subprocess.run([tmp_path / "hatching_cabinet_test"], capture_output=True, text=True, check=True)
     assert "equal over" in ran.stdout
+
+
+def test_a_folder_written_anew_keeps_no_line_that_it_has_no_more(cabinet: Design, tmp_path: Path) -> None:
+    """What was written of this thermostat before goes with what it belongs to; what somebody changed, or is another's, stays."""
+    other = cabinet.model_copy(update={"name": "Hatching cabinet link"})
+    folder.write(other, tmp_path, prefix="hatching_cabinet_link", form=WHOLE)
+    folder.write(cabinet, tmp_path, form=WHOLE)
+    (tmp_path / "hatching_cabinet_panel.c").write_text("/* mine now */\n")
+    folder.write(cabinet, tmp_path)
+    left = {path.name for path in tmp_path.glob("hatching_cabinet_*")}
+    assert not {"hatching_cabinet_link.c", "hatching_cabinet_link.h", "hatching_cabinet_text.c"} & left
+    assert {"hatching_cabinet_panel.c", "hatching_cabinet_link_link.c", "hatching_cabinet_law.c"} <= left

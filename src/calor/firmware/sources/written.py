@@ -18,6 +18,11 @@ from calor.files import save_atomically
 from calor.firmware.sources.templating import Sources
 
 MOST_FOLDERS = 200
+CONCERNS = (
+    "thermostat", "probe", "setpoint", "law", "guard", "drive", "knob", "logarithm", "state", "q16", "text",
+    "parameters", "link", "panel",
+)  # fmt: skip
+"""What has a file of its own, in one design or another."""
 
 
 def write_files(sources: Sources, folder: Path, force: bool = False) -> list[Path]:
@@ -38,8 +43,21 @@ def write_files(sources: Sources, folder: Path, force: bool = False) -> list[Pat
             written.append(folder / name)
     except OSError as error:
         raise unwritable(FirmwareError, folder, error) from None
+    _remove_left(sources, folder)
     _remember(folder, {name: _sum(text.encode()) for name, text in sources.files.items()})
     return written
+
+
+def _remove_left(sources: Sources, folder: Path) -> None:
+    """Remove what was written of this very thermostat before and is no part of it now, as its line, say: what builds
+    all C there is would fail on it. What anybody has changed since stays."""
+    before = _every().get(_key(folder), {})
+    for concern in CONCERNS:
+        for name in (f"{sources.prefix}_{concern}.c", f"{sources.prefix}_{concern}.h"):
+            if name in before and name not in sources.files:
+                with contextlib.suppress(OSError):
+                    if _sum((folder / name).read_bytes()) == before[name]:
+                        (folder / name).unlink()
 
 
 def strangers_in(folder: Path, files: dict[str, str]) -> list[str]:
