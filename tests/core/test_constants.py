@@ -80,7 +80,7 @@ def test_chips_and_the_reference_agree(form: Form, tmp_path: Path, capsys: pytes
     )
     assert invoke(["code", str(file), "--check", "--constant", *(["--fixed"] if form.fixed else []), "--json"]) == 0
     data = json.loads(capsys.readouterr().out)
-    assert data["pass"] and data["form"] == form._asdict()
+    assert data["pass"] and data["form"] == form.data()
     assert data["reference"]["bit_equal"] is (None if form.fixed else True)
     assert {target["target"] for target in data["targets"]} >= {"host", *chip.TARGETS}
 

@@ -130,7 +130,7 @@ def test_nothing_outlives_a_killed_calor(name: str, tmp_path: Path) -> None:
         until(lambda: sum("runner.py" in line for line in alive(mark)) >= 1, 60.0)
         running.send_signal(signal.SIGKILL)
         running.wait()
-        until(lambda: not alive(mark), 30.0)
+        until(lambda: not alive(mark), 120.0)
     finally:
         running.kill()
 
