@@ -72,8 +72,9 @@ class LoopedRun(QObject):
                 self.said = str(error)
             else:
                 verdict = judge(trace, design.limits)
-                self.result, self.is_pass = trace, verdict.passes
                 self.said = _words(self.data, verdict)
+                # last, for the window looks at it meanwhile
+                self.is_pass, self.result = verdict.passes, trace
             self._thread = None
             self.changed.emit()
 
