@@ -9,7 +9,6 @@ from typing import Any
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QGridLayout, QHBoxLayout, QLineEdit, QPushButton, QVBoxLayout, QWidget
 
-from calor.board.protocol import number
 from calor.desk.board.connection import Connection
 from calor.desk.board.front import Front
 from calor.desk.board.settable import NUMBER_PX, UNIT_PX, Settable
@@ -20,6 +19,7 @@ from calor.desk.strip.overlay import Overlaid, OverlayStrip
 from calor.desk.widgets import theme as look
 from calor.desk.widgets.fields import as_tip, label, set_role
 from calor.desk.widgets.keys import timer
+from calor.desk.widgets.numbers import typed_number
 from calor.errors import CalorError
 from calor.units import format_temperature
 
@@ -270,9 +270,8 @@ class BoardPage(Page):
     # ---- sending
 
     def _send_hand(self) -> None:
-        text = self.hand.text().replace(",", ".").replace("%", "").replace("−", "-")
-        value = number(text.strip())
-        if value is None or not math.isfinite(value):
+        value = typed_number(self.hand.text())
+        if value is None:
             self._desk.say("error", f"The output takes a number, in per cent (received {self.hand.text()!r})")
         else:
             self._work.send(f"hand {value / 100.0:.5g}")

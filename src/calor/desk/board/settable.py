@@ -7,9 +7,7 @@ import math
 from PyQt6.QtCore import QSignalBlocker, QSize, Qt
 from PyQt6.QtGui import QColor
 from PyQt6.QtWidgets import (
-    QAbstractItemView,
     QHBoxLayout,
-    QHeaderView,
     QPushButton,
     QSizePolicy,
     QTableWidget,
@@ -18,12 +16,12 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from calor.board.protocol import number
 from calor.desk.board.work import BoardWork
 from calor.desk.state.desk import Desk
 from calor.desk.widgets import theme as look
 from calor.desk.widgets.fields import Entry, label
-from calor.desk.widgets.numbers import scale_of, shown_number
+from calor.desk.widgets.numbers import scale_of, shown_number, typed_number
+from calor.desk.widgets.tables import rows_to_choose
 from calor.firmware.run.device import WHOLE
 from calor.firmware.sources.parameters import Parameter, parameters_of
 
@@ -78,23 +76,7 @@ class Settable(QWidget):
         table = self.table
         table.setAccessibleName("What can be set on the board")
         table.setHorizontalHeaderLabels(("", "board", "design"))
-        side, header = table.verticalHeader(), table.horizontalHeader()
-        if side is not None:
-            side.hide()
-            side.setDefaultSectionSize(ROW_PX)
-        if header is not None:
-            header.setSectionResizeMode(QHeaderView.ResizeMode.Fixed)
-            header.setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
-            for place in (1, 2):
-                header.resizeSection(place, NUMBER_PX)
-            header.setHighlightSections(False)
-            header.setDefaultAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
-        table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
-        table.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
-        table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
-        table.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        table.setTabKeyNavigation(False)
-        table.setShowGrid(False)
+        rows_to_choose(table, ROW_PX, 0, {1: NUMBER_PX, 2: NUMBER_PX})
         self.nothing = label(NOT_YET, "quiet")
         self.nothing.setWordWrap(True)
         column.addWidget(self.nothing)
@@ -232,13 +214,10 @@ class Settable(QWidget):
 
     def _send(self) -> None:
         key = self.chosen
-        text = self.entry.text().replace(",", ".").replace("%", "").replace("−", "-")
-        for sign in ("°C", "°F", "K"):
-            text = text.replace(sign, "")
-        typed = number(text.strip())
+        typed = typed_number(self.entry.text())
         if not key:
             return
-        if typed is None or not math.isfinite(typed):
+        if typed is None:
             self._desk.say("error", f"{self.title_of(key)} takes a number (received {self.entry.text()!r})")
             return
         value = scale_of(self._quantity(key), self._desk.view.unit).read(typed)

@@ -9,7 +9,6 @@ from PyQt6.QtCore import QAbstractTableModel, QModelIndex, QPointF, QRectF, QSiz
 from PyQt6.QtGui import QColor, QPainter, QPen, QPolygonF
 from PyQt6.QtWidgets import (
     QAbstractItemView,
-    QHeaderView,
     QStyle,
     QStyledItemDelegate,
     QStyleOptionViewItem,
@@ -18,6 +17,7 @@ from PyQt6.QtWidgets import (
 )
 
 from calor.desk.widgets import theme as look
+from calor.desk.widgets.tables import rows_to_choose
 from calor.journal.entry import Curve, Kept
 from calor.journal.find import figure, ordered
 from calor.units import TemperatureUnit, celsius_to, difference_to, format_duration
@@ -166,23 +166,9 @@ class RunList(QTableView):
         self.setModel(self._model)
         self._curves = CurvePainter(self)
         self.setItemDelegateForColumn(0, self._curves)
-        side, header = self.verticalHeader(), self.horizontalHeader()
-        if side is not None:
-            side.hide()
-            side.setDefaultSectionSize(ROW_PX)
-        if header is not None:
-            header.setHighlightSections(False)
-            header.setDefaultAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
-            header.setSectionResizeMode(QHeaderView.ResizeMode.Fixed)
-            header.setSectionResizeMode(3, QHeaderView.ResizeMode.Stretch)
-            for column, wide in ((0, CURVE_PX), (1, 48), (2, 138), (4, 70), (5, 92)):
-                header.resizeSection(column, wide)
-        self.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
+        widths_px = {0: CURVE_PX, 1: 48, 2: 138, 4: 70, 5: 92}
+        rows_to_choose(self, ROW_PX, 3, widths_px, Qt.AlignmentFlag.AlignLeft)
         self.setSelectionMode(QAbstractItemView.SelectionMode.ExtendedSelection)
-        self.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
-        self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        self.setTabKeyNavigation(False)
-        self.setShowGrid(False)
         self.setWordWrap(True)
         model = self.selectionModel()
         if model is not None:

@@ -7,10 +7,11 @@ from typing import Any
 
 from PyQt6.QtCore import QSignalBlocker, Qt, pyqtSignal
 from PyQt6.QtGui import QBrush, QColor
-from PyQt6.QtWidgets import QAbstractItemView, QHeaderView, QTableWidget, QTableWidgetItem
+from PyQt6.QtWidgets import QTableWidget, QTableWidgetItem
 
 from calor.desk.tune.small_curve import SmallCurve, points_of
 from calor.desk.widgets import theme as look
+from calor.desk.widgets.tables import rows_to_choose
 from calor.tune.table import PRESENT, SEARCH, Candidate, beyond_of
 from calor.units import TemperatureUnit, difference_to, format_duration
 
@@ -58,31 +59,16 @@ class RulesTable(QTableWidget):
             item = self.horizontalHeaderItem(column)
             if item is not None:
                 item.setToolTip(hint)
-        side, header = self.verticalHeader(), self.horizontalHeader()
-        if side is not None:
-            side.hide()
-            side.setDefaultSectionSize(ROW_PX)
+        rows_to_choose(self, ROW_PX, 0, dict(enumerate(WIDTHS_PX, 1)))
+        header = self.horizontalHeader()
         if header is not None:
-            header.setSectionResizeMode(QHeaderView.ResizeMode.Fixed)
-            header.setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
-            header.setMinimumSectionSize(40)
-            for column, wide in enumerate(WIDTHS_PX, 1):
-                header.resizeSection(column, wide)
-            header.setHighlightSections(False)
-            header.setDefaultAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
             header.sortIndicatorChanged.connect(lambda *_: self._keep_choice())
         first = self.horizontalHeaderItem(0)
         if first is not None:
             first.setTextAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
-        self.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
-        self.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
-        self.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
-        self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        self.setTabKeyNavigation(False)
         self.setWordWrap(False)
         # the end of a rule's name says whether it is PI or PID
         self.setTextElideMode(Qt.TextElideMode.ElideMiddle)
-        self.setShowGrid(False)
         self._curves = SmallCurve(self)
         self.setItemDelegateForColumn(CURVE, self._curves)
         self.name = ""

@@ -49,6 +49,18 @@ def shown_number(value: float) -> str:
     return f"{value:.5g}" if len(text) > 9 else text
 
 
+def typed_number(text: str) -> float | None:
+    """The number in what was typed, with or without its unit; None where there is none that is finite."""
+    plain = text.replace(",", ".").replace("−", "-")
+    for sign in ("°C", "°F", "K", "%"):
+        plain = plain.replace(sign, "")
+    try:
+        value = float(plain)
+    except ValueError:
+        return None
+    return value if math.isfinite(value) else None
+
+
 class DragLabel(QLabel):
     """A label that changes its field's value when it is dragged sideways."""
 
