@@ -10,6 +10,7 @@ import os
 import random
 import subprocess
 import sys
+import threading
 import time
 import tty
 from collections.abc import Callable, Iterator
@@ -434,6 +435,35 @@ def test_a_board_that_is_silent_or_refuses(cabinet: Design, monkeypatch: pytest.
     plug.pull()
     with pytest.raises(FirmwareError, match="cannot be opened"), board_seated(cabinet, str(plug.place), control):
         pass
+
+
+def test_off_passes_what_still_waits_for_an_answer(tmp_path: Path) -> None:
+    """While a command waits that is never answered, `stop` is on the line at once."""
+    plug = Plug(tmp_path / "port")
+    link = Link(str(plug.place))
+    until(plug.is_greeted)
+    heard: list[bytes] = []
+    waiting = threading.Thread(target=_asked_in_vain, args=(link,), daemon=True)
+    waiting.start()
+
+    def has_heard(word: bytes) -> bool:
+        with contextlib.suppress(BlockingIOError):
+            heard.append(os.read(plug.master, 4096))
+        return word in b"".join(heard)
+
+    until(lambda: has_heard(b"get"))
+    threading.Thread(target=link.off, daemon=True).start()
+    until(lambda: has_heard(b"stop"))
+    assert waiting.is_alive(), "the other one waits still"
+    plug.write("ok get mode=auto\nok stop outputs off\n")
+    waiting.join(60.0)
+    link.close()
+    plug.pull()
+
+
+def _asked_in_vain(link: Link) -> None:
+    with contextlib.suppress(CalorError):
+        link.ask("get")
 
 
 def test_the_drift_of_its_clock(cabinet: Design) -> None:

@@ -291,6 +291,24 @@ def test_no_bump(cabinet: Design) -> None:
             assert 0.05 < before < 0.95 and abs(after - before) < 0.002, command
 
 
+@pytest.mark.parametrize("name", ["pid both ways, dead zone, two drives", "pid both ways, overlap, PWM"])
+@pytest.mark.parametrize("output", [0.3, -0.3], ids=["heating", "cooling"])
+def test_no_bump_where_it_heats_and_cools(name: str, output: float) -> None:
+    """Given back from a hand, and with other gains, weights and times: the output goes on from where it is."""
+    design = design_of(name)
+    with device(design) as own:
+        near = design.setpoint.celsius - 0.3
+        counts = min(range(100, 4000), key=lambda code: abs(own.step(given_row(code)).row[MEASURED] - near))
+        own.begin()
+        said(own, f"hand {output}")
+        settle(own, counts, 50)
+        said(own, "auto")
+        for command in ("gain_per_celsius 0.05", "integral_time_s 300", "setpoint_weight 0.3", "derivative_time_s 5"):
+            assert said(own, f"set {command}").startswith("ok")
+            row = own.step(given_row(counts)).row
+            assert row[DEMAND] - row[answer_row.demand_at(1)] == pytest.approx(output, abs=0.005), command
+
+
 @pytest.mark.parametrize("back", [False, True])
 def test_what_is_set_is_what_a_design_would_have(cabinet: Design, back: bool) -> None:
     """Set over the line before the first step, it does to the bit what the firmware of such a design does."""
