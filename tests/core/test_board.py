@@ -8,6 +8,7 @@ import json
 import math
 import os
 import random
+import signal
 import subprocess
 import sys
 import threading
@@ -435,6 +436,31 @@ def test_a_board_that_is_silent_or_refuses(cabinet: Design, monkeypatch: pytest.
     plug.pull()
     with pytest.raises(FirmwareError, match="cannot be opened"), board_seated(cabinet, str(plug.place), control):
         pass
+
+
+@pytest.mark.parametrize(("at_end", "demand"), [("off", 0.0), ("as-is", 0.25)])
+def test_ctrl_c_leaves_the_output_as_asked(board: StandIn, at_end: str, demand: float) -> None:
+    """Ctrl-C ends it with 130, after the outputs are off where that is asked for, and that is said."""
+    link = Link(board.port)
+    until(lambda: link.greeting is not None)
+    assert link.ask("hand 0.25").ok
+    link.close()
+    # a shell may have begun all of this to be deaf to it
+    script = (
+        "import signal; signal.signal(signal.SIGINT, signal.default_int_handler); from calor.cli import main; main()"
+    )
+    running = subprocess.Popen(
+        [sys.executable, "-c", script, "link", board.port, "--at-end", at_end],
+        stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True,
+    )  # fmt: skip
+    assert running.stdout is not None
+    assert "demand=0.25" in running.stdout.readline()
+    running.send_signal(signal.SIGINT)
+    _, said = running.communicate(timeout=120)
+    assert running.returncode == 130 and ("output off: stop outputs off" in said) == (at_end == "off"), said
+    steps = board.steps
+    until(lambda: board.steps > steps + 2)
+    assert board.demand == demand
 
 
 def test_off_passes_what_still_waits_for_an_answer(tmp_path: Path) -> None:

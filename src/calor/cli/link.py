@@ -72,15 +72,21 @@ def command(
             refused = _set_all(link, wanted)
         _follow(link, items, seconds, as_json)
     finally:
-        ended = link.off() if at_end == "off" else None
+        is_off = at_end != "off" or _switched_off(link)
         link.close()
-    if at_end == "off":
-        said = ended.text if ended is not None and ended.ok else "the board did not answer: switch it off by hand"
-        print(f"calor link: output off: {said}", file=sys.stderr)
     if link.trouble is not None:
         raise link.trouble
     _tell(link, out, as_json)
-    return FAIL if refused or (at_end == "off" and (ended is None or not ended.ok)) else PASS
+    return FAIL if refused or not is_off else PASS
+
+
+def _switched_off(link: Heard) -> bool:
+    """Switch the outputs off, and say what came of it: after Ctrl-C, too."""
+    ended = link.off()
+    is_off = ended is not None and ended.ok
+    said = ended.text if ended is not None and ended.ok else "the board did not answer: switch it off by hand"
+    print(f"calor link: output off: {said}", file=sys.stderr)
+    return is_off
 
 
 def _list(as_json: bool) -> int:

@@ -60,6 +60,7 @@ class BoardPage(Page):
         self.mark, self.recording = QPushButton("Mark"), QPushButton(STOP)
         self.to_logs, self.to_journal = QPushButton("To Logs"), QPushButton("To Journal")
         self.strip = OverlayStrip(EMPTY)
+        self.strip.rows.none = "none yet"
         self.figures = {name: label("–") for name in MEASURES}
         self.looped = label("")
         self._lay_out()
