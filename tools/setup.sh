@@ -33,16 +33,20 @@ if ! "$PYTHON" -c 'import sys; sys.exit(sys.version_info < (3, 11))'; then
     echo "setup: Calor needs Python 3.11 or newer (found $("$PYTHON" --version 2>&1)); name one with make PYTHON=python3.11" >&2
     exit 1
 fi
-stamp=.venv/.calor-setup
+stamp=.venv/.calor-setup begun=.venv/.calor-begun
 wanted=$(cat requirements.lock pyproject.toml | cksum)
 if ! { [ -x .venv/bin/calor ] && [ -f "$stamp" ] && [ "$(cat "$stamp")" = "$wanted" ]; }; then
     echo "setup: preparing .venv (a few minutes the first time)"
+    # a set-up that was broken off leaves packages half installed, on which the next one fails
+    [ -f "$begun" ] && rm -rf .venv
     [ -x .venv/bin/python ] || "$PYTHON" -m venv .venv
+    touch "$begun"
     .venv/bin/python -m pip install -qq --disable-pip-version-check --require-hashes -r requirements.lock
     .venv/bin/python -m pip install -qq --disable-pip-version-check --no-deps --no-build-isolation -e .
     # Python's own compiled files, so that the first start does not make them
     .venv/bin/python -m compileall -qq .venv/lib src/calor >/dev/null 2>&1 || true
     echo "$wanted" > "$stamp"
+    rm -f "$begun"
     echo "setup: done; the command is .venv/bin/calor"
 fi
 # the loop, compiled by this machine's compiler: seconds where its sources have changed, else nothing

@@ -99,6 +99,8 @@ def apply(app: QApplication, theme: Theme) -> None:
         palette.setColor(role, QColor(colour))
     app.setPalette(palette)
     app.setFont(font())
+    # a sheet put in the place of another takes Qt ten times as long as none, and then the new one
+    app.setStyleSheet("")
     app.setStyleSheet(style_sheet(theme))
 
 

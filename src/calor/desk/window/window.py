@@ -226,9 +226,11 @@ class Window(QMainWindow):
     def toggle_theme(self) -> None:
         """The other theme; every widget takes it, which the pointer shows meanwhile."""
         QApplication.setOverrideCursor(Qt.CursorShape.WaitCursor)
+        self.setUpdatesEnabled(False)  # nothing is painted without any style in between
         try:
             self.set_theme("light" if self.theme is look.DARK else "dark")
         finally:
+            self.setUpdatesEnabled(True)
             QApplication.restoreOverrideCursor()
         self.desk.remembered.put("theme", self.theme.name)
 
