@@ -42,7 +42,7 @@ def printed(
         f"{before}int main(void) {{\n    t_state s; t_record r; (void)r;\n    t_init(&s, &t_defaults);\n{body}\n    return 0;\n}}\n"
     )
     loose = ["-std=c99", "-ffp-contract=off", "-O1", *flags, "-o", str(place / "main")]
-    host.built([*host.compiler(), *loose, *(str(place / name) for name in (*sources.built, "main.c")), "-lm"])
+    host.built([*host.compiler(), *loose, host.whole(place, *sources.built, "main.c"), "-lm"])
     done = subprocess.run([place / "main"], capture_output=True, text=True, check=False, timeout=120)
     assert done.returncode == 0, done.stderr[:800]
     return done.stdout.split()

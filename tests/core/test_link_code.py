@@ -487,8 +487,8 @@ def test_anything_whatever_comes_over_the_line(name: str, form: Form, tmp_path: 
     (tmp_path / "device.c").write_text(code)
     program = tmp_path / "device"
     host.built([
-        *host.compiler(), *host.STRICT_FLAGS, *host.SANITIZER_FLAGS, "-O1", str(tmp_path / "device.c"),
-        *(str(tmp_path / one) for one in sources.built), "-o", str(program),
+        *host.compiler(), *host.STRICT_FLAGS, *host.SANITIZER_FLAGS, "-O1",
+        host.whole(tmp_path, *sources.built, "device.c"), "-o", str(program),
     ])  # fmt: skip
     expected = parameters_of(design, form)
     stream = fuzz(random.Random(len(name)), [one.key for one in expected], 6000)

@@ -144,11 +144,10 @@ def _library(design: Design, folder: Path, form: Form) -> ctypes.CDLL:
     seat = seat_code(design, sources)
     (folder / "seat.c").write_text(sources.as_called(_SHARED.format(seat=seat, prefix=sources.prefix)))
     path = folder / "seat.so"
-    command = [
-        *host.compiler(), "-O2", "-shared", "-fPIC", *host.STRICT_FLAGS, str(folder / "seat.c"),
-        *(str(folder / name) for name in sources.built), "-o", str(path),
-    ]  # fmt: skip
-    host.built(command)
+    host.built([
+        *host.compiler(), "-O2", "-shared", "-fPIC", *host.STRICT_FLAGS,
+        host.whole(folder, *sources.built, "seat.c"), "-o", str(path),
+    ])  # fmt: skip
     library = ctypes.CDLL(str(path))
     library.calor_state_bytes.restype = ctypes.c_uint32
     return library

@@ -115,12 +115,11 @@ def rows(design: Design, given: npt.NDArray[Any], form: Form = PLAIN) -> npt.NDA
             inputs="\n".join(arrays), calls=calls,
         )  # fmt: skip
         (folder / "main.c").write_text(sources.as_called(program))
-        names = [str(folder / name) for name in (*sources.built, "main.c")]
         command = [
             "avr-gcc",
             f"-mmcu={PART}",
             *_FLAGS,
-            *names,
+            host.whole(folder, *sources.built, "main.c"),
             "-lm",
             "-Wl,--gc-sections",
             "-o",

@@ -188,7 +188,7 @@ def built(sources: Sources, around: dict[str, str], target: Target, folder: Path
     program = folder / f"{target.name}.elf"
     build_command = [
         *command(target), f"-Wl,-e,{entry}", "-Wl,-T," + str(folder / "chip.ld"),
-        *(str(folder / name) for name in (*around, *sources.built)),
+        host.whole(folder, *sources.built, *around),
         *(["-lgcc"] if target.compiler else []), "-o", str(program),
     ]  # fmt: skip
     host.built(build_command, f" for {target.name}")

@@ -112,8 +112,8 @@ def _on_host(design: Design, folder: Path, form: Form) -> Called:
     (folder / "device.c").write_text(device_code(own, sources, False))
     path = folder / "device.so"
     host.built([
-        *host.compiler(), "-O2", "-shared", "-fPIC", *host.STRICT_FLAGS, str(folder / "device.c"),
-        *(str(folder / name) for name in sources.built), "-o", str(path),
+        *host.compiler(), "-O1", "-shared", "-fPIC", *host.STRICT_FLAGS,
+        host.whole(folder, *sources.built, "device.c"), "-o", str(path),
     ])  # fmt: skip
     library = ctypes.CDLL(str(path))
     given, answer = ctypes.create_string_buffer(4 * MEMORY_BYTES), ctypes.create_string_buffer(MOST_ANSWERED)

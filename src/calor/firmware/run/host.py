@@ -64,11 +64,9 @@ def build(design: Design, folder: Path, flags: tuple[str, ...] = ("-O2",), form:
     """Generate and build `design` with a runner in `folder`; the program. Raises FirmwareError with the diagnostics."""
     sources = written(design, folder, form)
     program = folder / "runner"
-    command = [
-        *compiler(), *STRICT_FLAGS, *flags, "-o", str(program), *(str(folder / name) for name in sources.built),
-        str(folder / "runner.c"),
-    ]  # fmt: skip
-    built(command)
+    built([
+        *compiler(), *STRICT_FLAGS, *flags, "-o", str(program), whole(folder, *sources.built, "runner.c"),
+    ])  # fmt: skip
     return program
 
 
@@ -79,6 +77,13 @@ def written(design: Design, folder: Path, form: Form = PLAIN) -> Sources:
     runner = _RUNNER.format(adapter=adapter_code(design, sources), prefix=sources.prefix, width=row_width(design))
     (folder / "runner.c").write_text(sources.as_called(runner))
     return sources
+
+
+def whole(folder: Path, *names: str) -> str:
+    """The place of one C file that takes in those of a folder: compiled as one they take half as long."""
+    path = folder / "whole.c"
+    path.write_text("".join(f'#include "{name}"\n' for name in names))
+    return str(path)
 
 
 def built(command: list[str], where: str = "") -> None:
