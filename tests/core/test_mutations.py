@@ -6,8 +6,10 @@ its converter meets) is tried on designs whose readings meet it exactly.
 
 from __future__ import annotations
 
+import os
+import pickle
 import re
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from functools import cache
 from typing import Any, NamedTuple
 
@@ -16,6 +18,7 @@ import pytest
 from calor.demo import DEMOS
 from calor.design.file import read
 from calor.design.model import Design
+from calor.files import save_atomically
 from calor.firmware.check import every_branch, single_precision
 from calor.firmware.check.agreement import first_difference
 from calor.firmware.run import host
@@ -143,13 +146,27 @@ def pool() -> dict[str, Design]:
     return designs
 
 
-@cache
-def truth(name: str) -> tuple[Any, Any, dict[str, str]]:
-    """A design's inputs, its reference, and its C as it is."""
-    design = pool()[name]
-    made_for = every_branch.made_inputs(design)
-    rows = single_precision.rows(design, made_for.given, made_for.readings, counts_ticks=True)
-    return made_for, rows, generate(design).files
+Truth = Callable[[str], tuple[Any, Any, dict[str, str]]]
+
+
+@pytest.fixture(scope="module")
+def truth(tmp_path_factory: pytest.TempPathFactory) -> Truth:
+    """A design's inputs, its reference, and its C as it is; worked out once for all the workers of a session."""
+    place = tmp_path_factory.getbasetemp()
+    shared = place.parent if os.environ.get("PYTEST_XDIST_WORKER") else place
+
+    @cache
+    def of(name: str) -> tuple[Any, Any, dict[str, str]]:
+        design, there = pool()[name], shared / f"truth of {name}"
+        made_for = every_branch.made_inputs(design)
+        if there.exists():
+            rows = pickle.loads(there.read_bytes())
+        else:
+            rows = single_precision.rows(design, made_for.given, made_for.readings, counts_ticks=True)
+            save_atomically(there, pickle.dumps(rows))
+        return made_for, rows, generate(design).files
+
+    return of
 
 
 @pytest.fixture
@@ -161,13 +178,13 @@ def fresh() -> Iterator[None]:
 
 
 @pytest.mark.parametrize("name", [*(demo.design.stem for demo in DEMOS), *ODD])
-def test_the_c_as_it_is_agrees(name: str) -> None:
+def test_the_c_as_it_is_agrees(name: str, truth: Truth) -> None:
     made_for, rows, _ = truth(name)
     assert first_difference(made_for, host.rows(pool()[name], made_for.given), rows, "host, reference") is None
 
 
 @pytest.mark.parametrize("slip", SLIPS, ids=lambda slip: f"{slip.template}: {slip.becomes[:40]!r}")
-def test_a_slip_is_noticed(slip: Slip, fresh: None, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_slip_is_noticed(slip: Slip, truth: Truth, fresh: None, monkeypatch: pytest.MonkeyPatch) -> None:
     plain = {name: truth(name) for name in pool()}
     read_template = templating._template
     whole = read_template(slip.template)

@@ -18,8 +18,6 @@ from calor.law import predictive
 from calor.law.predictive import Predictive
 from calor.tune.process import Complex, Process
 
-POINTS = 3000
-SLOWEST_SHARE = 1e-5
 """The lowest frequency looked at, in half the sampling."""
 
 
@@ -67,14 +65,6 @@ def predictive_response(law: Predictive, omega: npt.NDArray[np.float64]) -> Comp
     return np.asarray(gain / (1.0 - model + gain * still_to_come))
 
 
-def frequencies(process: Process) -> npt.NDArray[np.float64]:
-    """Angular frequencies at which a loop is looked at, up to half the sampling, 1/s."""
-    top = math.pi / process.period_s
-    slow = 0.02 / process.time_constant_s if math.isfinite(process.time_constant_s) and process.time_constant_s else top
-    low = min(SLOWEST_SHARE * top, slow, 0.01 / max(process.dead_time_s, process.period_s))
-    return np.geomspace(low, top * (1.0 - 1e-9), POINTS)
-
-
 def margins_of(process: Process, law: Gains | Predictive) -> Margins:
     """The margins of a loop of a process and PID gains, or a predictive law, around the working point."""
     omega, loop = loop_response(process, law)
@@ -84,9 +74,9 @@ def margins_of(process: Process, law: Gains | Predictive) -> Margins:
 
 def loop_response(process: Process, law: Gains | Predictive) -> tuple[npt.NDArray[np.float64], Complex]:
     """(angular frequencies in 1/s, response) of the open loop: what Nyquist's picture shows."""
-    omega = frequencies(process)
+    omega = process.frequencies
     asks = law_response(law, omega, process.period_s) if isinstance(law, Gains) else predictive_response(law, omega)
-    return omega, _sign(process) * process.response(omega) * asks
+    return omega, _sign(process) * process.frequency_response * asks
 
 
 def _sign(process: Process) -> float:
@@ -144,8 +134,8 @@ def _share(before: float, after: float) -> float:
 
 def ultimate(process: Process) -> tuple[float, float] | None:
     """(gain per °C, period s) at which a proportional loop just oscillates; None: it never does below half sampling."""
-    omega = frequencies(process)
-    response = _sign(process) * process.response(omega)
+    omega = process.frequencies
+    response = _sign(process) * process.frequency_response
     angle = np.unwrap(np.angle(response))
     begins = -0.5 * math.pi if process.integrates else 0.0
     angle = angle + 2.0 * math.pi * round((begins - angle[0]) / (2.0 * math.pi)) + math.pi

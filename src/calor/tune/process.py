@@ -10,7 +10,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
-from functools import lru_cache
+from functools import cached_property, lru_cache
 from typing import Any, NamedTuple
 
 import numpy as np
@@ -33,6 +33,9 @@ PLACES = 4
 """What is followed: the load's three temperatures, and the probe's."""
 ASIDE_CELSIUS, ASIDE_OUTPUT = 1e-3, 1e-4
 LOOK_S = 1.0
+POINTS = 3000
+SLOWEST_SHARE = 1e-5
+"""At so many frequencies a loop is looked at, from such a share of half the sampling on."""
 
 
 class Working(NamedTuple):
@@ -74,6 +77,19 @@ class Process:
         given = self.late[None, :] + self.early[None, :] / z[:, None]
         place = np.linalg.solve(system, given[:, :, None])[:, PLACES - 1, 0]
         return np.asarray(place * z ** (-self.delay_steps) * _filtered(self.filter, z, self.period_s))
+
+    @cached_property
+    def frequencies(self) -> npt.NDArray[np.float64]:
+        """Angular frequencies at which a loop is looked at, up to half the sampling, 1/s."""
+        top = math.pi / self.period_s
+        slow = 0.02 / self.time_constant_s if math.isfinite(self.time_constant_s) and self.time_constant_s else top
+        low = min(SLOWEST_SHARE * top, slow, 0.01 / max(self.dead_time_s, self.period_s))
+        return np.geomspace(low, top * (1.0 - 1e-9), POINTS)
+
+    @cached_property
+    def frequency_response(self) -> Complex:
+        """The response at its frequencies: the same whatever gains are tried on it."""
+        return self.response(self.frequencies)
 
     def step(self, size: float, steps: int) -> npt.NDArray[np.float64]:
         """What a step of the output at row 0 changes in the unfiltered reading, °C, row by row."""

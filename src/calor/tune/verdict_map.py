@@ -17,7 +17,7 @@ from calor import loop
 from calor.design.model import Design
 from calor.design.trial import Trial
 from calor.judge.verdict import AT_LEAST, LIMIT_NAMES, Verdict, judge
-from calor.tune.margins import Gains, frequencies, law_response, margins_from
+from calor.tune.margins import Gains, law_response, margins_from
 from calor.tune.process import Process
 from calor.tune.table import THREADS, Setting, with_setting, within_reach
 
@@ -77,8 +77,8 @@ def verdict_map(
     names = tuple(name for name in LIMIT_NAMES if getattr(design.limits, name) is not None)
     shape = (places, places)
     made = VerdictMap(across, up, np.full(shape, np.nan), np.full(shape, -1), np.full(shape, np.nan), names)
-    omega = frequencies(process)
-    response = process.response(omega) * (-1.0 if (process.early + process.late)[0] < 0.0 else 1.0)
+    omega = process.frequencies
+    response = process.frequency_response * (-1.0 if (process.early + process.late)[0] < 0.0 else 1.0)
 
     def fill(place: tuple[int, int]) -> None:
         row, column = place

@@ -91,10 +91,12 @@ def _template(name: str) -> str | None:
 def _environment() -> Environment:
     from jinja2 import Environment, FunctionLoader, StrictUndefined
 
+    from calor.firmware.sources.kept_templates import KeptTemplates
+
     # autoescape is for web pages; these templates write C
     environment = Environment(
         loader=FunctionLoader(_template), undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True,
-        keep_trailing_newline=True, autoescape=False,
+        keep_trailing_newline=True, autoescape=False, bytecode_cache=KeptTemplates(),
     )  # fmt: skip
     environment.filters["f"] = c_float
     environment.tests["finite"] = lambda value: bool(math.isfinite(value))
