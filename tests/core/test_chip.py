@@ -63,6 +63,7 @@ def test_chips_give_the_hosts_bits(case: str, target: str) -> None:
     assert 300 < size.flash_bytes < 12_000
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("probe", ["thermistor, A B C", "rtd, bridge", "thermocouple K", "digital", "analog current"])
 def test_probes_scale_alike_on_every_chip(probe: str) -> None:
     design = made(law=PID, drive='kind = "linear"', probe=PROBES[probe])

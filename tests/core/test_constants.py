@@ -49,6 +49,7 @@ def test_it_answers_the_same(name: str, fixed: bool) -> None:
     assert "change_settings" not in texts and f"#define {sources.prefix.upper()}_PROBE_FAULT_OUTPUT" in texts
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("stem", ["hatching_cabinet", "wax_melter", "radio_hut"])
 def test_it_is_smaller_on_every_chip(stem: str) -> None:
     design = next(read(demo.design).design for demo in DEMOS if demo.design.stem == stem)
@@ -71,6 +72,7 @@ def test_it_is_smaller_on_every_chip(stem: str) -> None:
         )
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("form", [Form(constant=True), Form(True, True, True)], ids=["float", "fixed"])
 def test_chips_and_the_reference_agree(form: Form, tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
     """By the command: in float against the reference too, since it computes the same."""

@@ -207,6 +207,7 @@ def test_each_probe_in_each_form(probe: str) -> None:
     assert table.worst_celsius <= 0.02 or table.shift == 0 or len(table.entries) > 500
 
 
+@pytest.mark.long
 def test_chips_give_the_hosts_bits_in_fixed_point() -> None:
     design = made(law=PID, drive='kind = "time_proportional"\nwindow_s = 4', probe='kind = "thermistor"')
     codes = every_code(design, 1200)

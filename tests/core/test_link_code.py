@@ -506,6 +506,7 @@ def test_anything_whatever_comes_over_the_line(name: str, form: Form, tmp_path: 
             assert setpoint.low - 1e-3 <= row.values["setpoint_celsius"] <= setpoint.high + 1e-3
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("chip", CHIPS)
 @pytest.mark.parametrize("form", [WHOLE, FIXED], ids=["float", "fixed"])
 def test_the_same_on_every_chip(chip: str, form: Form, cabinet: Design) -> None:

@@ -63,22 +63,19 @@ def field_at(window: Any, place: tuple[str, int]) -> Field | None:
     return same[place[1]] if place[1] < len(same) else None
 
 
-def edits_of(window: Any, place: tuple[str, int]) -> Iterator[tuple[str, Callable[[], None], bool]]:
-    """(what is done, doing it, whether it lies outside the range) for a field."""
-    field = field_at(window, place)
+def edits_of(field: Field | None) -> Iterator[tuple[str, Callable[[Any], None], bool]]:
+    """(what is done, doing it to the field, whether it lies outside the range) for a field."""
 
-    def type_in(text: str) -> Callable[[], None]:
-        def act() -> None:
-            number = field_at(window, place)
+    def type_in(text: str) -> Callable[[Any], None]:
+        def act(number: Any) -> None:
             assert isinstance(number, NumberField)
             number.entry.setText(text)
             number.entry.textEdited.emit(text)
 
         return act
 
-    def write_in(text: str) -> Callable[[], None]:
-        def act() -> None:
-            line: Any = field_at(window, place)
+    def write_in(text: str) -> Callable[[Any], None]:
+        def act(line: Any) -> None:
             line.entry.setText(text)
             line.entry.setModified(True)
             line.entry.editingFinished.emit()
@@ -90,14 +87,10 @@ def edits_of(window: Any, place: tuple[str, int]) -> Iterator[tuple[str, Callabl
         for value in outside(field):
             yield f"{value:g}, outside", type_in(shown(value)), True
         yield "no number", type_in("warm"), True
-        yield "steps", lambda: field_at(window, place)._step(1), False  # type: ignore[union-attr]
+        yield "steps", lambda number: number._step(1), False
     elif isinstance(field, ChoiceField):
         for number in range(field.box.count()):
-            yield (
-                field.box.itemText(number),
-                lambda number=number: field_at(window, place).box.activated.emit(number),
-                False,
-            )  # type: ignore[misc, union-attr]
+            yield field.box.itemText(number), lambda choice, number=number: choice.box.activated.emit(number), False  # type: ignore[misc]
     elif isinstance(field, NumbersField):
         yield "no numbers", write_in("warm"), True
         yield "numbers", write_in("1 2; 3 4" if field.key == "points" else "1 2 3"), False
@@ -112,11 +105,12 @@ def edit_all(window: Any, blocks: tuple[str, ...]) -> int:
         window.desk.view.choose_bench(block)
         original, trial = document.design, document.trial_number
         for place in fields_of(window):
-            for what, act, is_outside in list(edits_of(window, place)):
-                if field_at(window, place) is None:
+            for what, act, is_outside in list(edits_of(field_at(window, place))):
+                field = field_at(window, place)
+                if field is None:
                     continue
                 before = document.design
-                act()  # a mistake in it fails the test
+                act(field)  # a mistake in it fails the test
                 count += 1
                 where = (document.design.name, block, place, what)
                 field = field_at(window, place)

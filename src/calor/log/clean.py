@@ -148,10 +148,11 @@ def _clipped(values: Column, rounding: float) -> Mask:
         return clipped
     usual = float(np.percentile(lengths, 90))
     long = lengths >= max(FEWEST_CLIPPED, 4.0 * usual)
+    fast = max(2.0 * rounding, 0.02 * float(np.ptp(values)) / 3.0)
     for end in (float(values.min()), float(values.max())):
         at_end = np.flatnonzero(long & (values[starts] == end) & (starts >= 3))
         for start, length in zip(starts[at_end].tolist(), lengths[at_end].tolist(), strict=True):
             came = abs(values[start] - values[start - 3]) / 3.0
-            if came > max(2.0 * rounding, 0.02 * float(np.ptp(values)) / 3.0) and came > 0.0:
+            if came > fast and came > 0.0:
                 clipped[start : start + length] = True
     return clipped

@@ -189,7 +189,7 @@ def _check(table: Table, taken: dict[Role, str], needs: tuple[Role, ...], correc
 def _of_day(table: Table, by_name: dict[Role, str], free: list[str]) -> None:
     """Where the times are dates, the column of clock times beside them makes them whole."""
     name = by_name["time"]
-    first = table.frame[name].dropna().astype("string")
+    first = table.frame[name].dropna()
     if "date" in by_name or not len(first) or not by.is_date(str(first.iloc[0])):
         return
     clock = next((header for header in free if header not in by_name.values() and _is_clock(table, header)), None)
