@@ -127,8 +127,8 @@ def test_numbers_are_read_to_the_nearest(numbers: tuple[bool, Any], text: str) -
     """As a decimal number is rounded to the nearest one, a tie to the even one (IEEE 754-2019, 4.3.1); the rest is none."""
     is_fixed, library = numbers
     bits = got(library, text)
-    if len(text.lower().partition("e")[2].lstrip("+-0")) > 4:  # more than anybody means, or that Python works out in a year
-        assert bits is None, text
+    if len(text.lower().partition("e")[2].lstrip("+-0")) > 4:
+        assert bits is None, text  # more than anybody means; Python would be at it for a year
         return
     try:
         exact = Fraction(text) if " " not in text and "_" not in text else None

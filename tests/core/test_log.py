@@ -136,7 +136,7 @@ def test_two_million_rows(tmp_path: Path) -> None:
     taken = []
     for count in (1_000, 100_000, 2_000_000):
         path, k = tmp_path / "long.csv", np.arange(count)
-        celsius = ["%.2f" % one for one in 37 + np.sin(np.arange(5000) / 500.0)]
+        celsius = [f"{one:.2f}" for one in 37 + np.sin(np.arange(5000) / 500.0)]
         rows = (f"{n >> 1}.{5 * (n & 1)},{celsius[n % 5000]},{n & 1}" for n in k.tolist())
         path.write_text("time_s,temp_c,heater\n" + "\n".join(rows) + "\n")
         began = time.process_time()

@@ -24,6 +24,7 @@ MEASURED, SETPOINT, HEAT, COOL, BAND = "#3B3F8F", "#B8860B", "#C4512D", "#2E6F9E
 BARS = 200
 """The output is shown as its mean over so many parts of the span: fewer than windows, which would beat with them."""
 PIXELS, WIDTH_INCH, HEIGHT_INCH, DOTS = 1400, 9.6, 4.3, 150
+PLACES = {"left": 0.075, "right": 0.985, "bottom": 0.1, "top": 0.975, "hspace": 0.08}
 KINDS = (".svg", ".png")
 MOST_EVENTS = 12
 
@@ -39,8 +40,9 @@ def picture(trace: Trace, band_celsius: float, unit: TemperatureUnit = "°C", cl
     """A run as a figure, temperatures in `unit`; `cloud` is the band of many runs behind it."""
     from matplotlib.figure import Figure as NewFigure
 
-    figure = NewFigure(figsize=(WIDTH_INCH, HEIGHT_INCH), facecolor=PAPER, layout="constrained")
-    lanes: Any = figure.subplots(2, 1, sharex=True, height_ratios=[3, 1])
+    # places of its own: a layout that measures every text takes as long as the drawing
+    figure = NewFigure(figsize=(WIDTH_INCH, HEIGHT_INCH), facecolor=PAPER)
+    lanes: Any = figure.subplots(2, 1, sharex=True, height_ratios=[3, 1], gridspec_kw=PLACES)
     scale, word = _time_scale(trace.span_s)
     _temperature(lanes[0], trace, band_celsius, unit, scale, cloud)
     _output(lanes[1], trace, scale)

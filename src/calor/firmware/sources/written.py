@@ -50,7 +50,7 @@ def write_files(sources: Sources, folder: Path, force: bool = False) -> list[Pat
 
 def _remove_left(sources: Sources, folder: Path) -> None:
     """Remove what was written of this very thermostat before and is no part of it now, as its line, say: what builds
-    all C there is would fail on it. What anybody has changed since stays; a table or a scaling takes nothing's place."""
+    all C there is would fail on it. What anybody has changed since stays; a table or scaling takes no place."""
     if f"{sources.prefix}_thermostat.c" not in sources.files:
         return
     before = _every().get(_key(folder), {})
