@@ -227,6 +227,8 @@ def blocked_table(app: object, window: object) -> None:
             ("back", desk.view.go_back),
             ("the Code room, first", lambda: desk.view.choose_room("code")),
             ("back", lambda: desk.view.choose_room("loop")),
+            ("the Board room, first", lambda: desk.view.choose_room("board")),
+            ("back", lambda: desk.view.choose_room("loop")),
             ("the Code room again", lambda: desk.view.choose_room("code")),
             ("back", lambda: desk.view.choose_room("loop")),
             ("another theme", window.toggle_theme),  # type: ignore[attr-defined]
@@ -274,6 +276,7 @@ def window_table() -> None:
     from PyQt6.QtCore import QEvent, QEventLoop, QObject
 
     from calor.desk.app import make_application
+    from calor.desk.rooms import import_pages
     from calor.desk.state.desk import Desk
     from calor.desk.state.places import Remembered
     from calor.desk.state.simulator import Simulator
@@ -343,6 +346,7 @@ def window_table() -> None:
         "no queue",
     )
     CONSOLE.print(table)
+    import_pages()  # as the application has done by then
     blocked_table(app, window)
     desk.document.undo_stack.setClean()
     window.close()

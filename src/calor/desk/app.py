@@ -5,10 +5,13 @@ from __future__ import annotations
 import contextlib
 import signal
 import sys
+import threading
 import traceback
+from collections.abc import Callable
 from pathlib import Path
 from types import TracebackType
 
+from PyQt6.QtCore import QTimer
 from PyQt6.QtGui import QIcon
 from PyQt6.QtWidgets import QApplication
 
@@ -46,10 +49,25 @@ def report(desk: Desk, kind: type[BaseException], error: BaseException, trace: T
     desk.say("error", said.replace("\n", " "))
 
 
+def _when_drawn(desk: Desk, act: Callable[[], None]) -> None:
+    """Do something once, when the first run is on the screen and the window has nothing else to do."""
+    runs = desk.runs
+
+    def first() -> None:
+        runs.changed.disconnect(first)
+        QTimer.singleShot(0, act)
+
+    if runs.current is not None:
+        act()
+    else:
+        runs.changed.connect(first)
+
+
 def start(path: Path | None, demo: bool) -> int:
     """Open the desk and stay until it is closed; the exit code."""
     app = make_application()
     from calor.compiled import built_elsewhere
+    from calor.desk.rooms import import_pages
     from calor.desk.state.places import Remembered
     from calor.desk.state.simulator import Simulator
     from calor.desk.window.window import Window
@@ -64,6 +82,7 @@ def start(path: Path | None, demo: bool) -> int:
     window.open_first(path, demo)
     if demo or (path is None and window.desk.document.path is None):
         window.desk.view.choose_room(window.start.name)
+    _when_drawn(window.desk, lambda: threading.Thread(target=import_pages, name="rooms", daemon=True).start())
     sys.excepthook = lambda kind, error, trace: report(window.desk, kind, error, trace)
     signal.signal(signal.SIGINT, lambda *_: window.close())
     # Python sees a signal only when it runs: let it, five times a second

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import contextlib
+import importlib
 from pkgutil import resolve_name
 
 from calor.desk.room import Room
@@ -24,3 +26,12 @@ def rooms_of(desk: Desk) -> list[Room]:
     rooms = [resolve_name(place)(desk) for place in ROOMS]
     assert all(isinstance(room, Room) for room in rooms)
     return rooms
+
+
+def import_pages() -> None:
+    """Import what the rooms' pages are made of, beside the window: a room entered first has only to be built then."""
+    for place in ROOMS:
+        folder = place.partition(":")[0].rpartition(".")[0]
+        # a room may keep its page elsewhere, or lack a library that it says is missing when it is entered
+        with contextlib.suppress(ImportError):
+            importlib.import_module(f"{folder}.page")
