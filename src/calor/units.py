@@ -6,18 +6,20 @@ no offset), so each has its own functions. Source: the units' definitions (SI br
 
 from __future__ import annotations
 
+import math
 import re
-from typing import Literal, TypeVar, get_args
+from typing import TYPE_CHECKING, Literal, TypeVar, get_args
 
-import numpy as np
-import numpy.typing as npt
+if TYPE_CHECKING:
+    import numpy as np
+    import numpy.typing as npt
 
 TemperatureUnit = Literal["°C", "°F", "K"]
 TEMPERATURE_UNITS: tuple[TemperatureUnit, ...] = get_args(TemperatureUnit)
 ABSOLUTE_ZERO_CELSIUS = -273.15
 FAHRENHEIT_PER_CELSIUS = 1.8
 
-Number = TypeVar("Number", float, npt.NDArray[np.float64])
+Number = TypeVar("Number", float, "npt.NDArray[np.float64]")
 
 
 def celsius_to(unit: TemperatureUnit, celsius: Number) -> Number:
@@ -46,21 +48,21 @@ def difference_to_celsius(unit: TemperatureUnit, difference: Number) -> Number:
 
 def format_temperature(unit: TemperatureUnit, celsius: float, digits: int = 1) -> str:
     """An absolute temperature as text with its unit; a dash where there is none."""
-    if not np.isfinite(celsius):
+    if not math.isfinite(celsius):
         return "–"
     return f"{round(celsius_to(unit, float(celsius)), digits) + 0.0:.{digits}f} {unit}".replace("-", "−")
 
 
 def format_difference(unit: TemperatureUnit, difference_celsius: float, digits: int = 2) -> str:
     """A temperature difference as text with its unit; a dash where there is none."""
-    if not np.isfinite(difference_celsius):
+    if not math.isfinite(difference_celsius):
         return "–"
     return f"{round(difference_to(unit, float(difference_celsius)), digits) + 0.0:.{digits}f} {unit}".replace("-", "−")
 
 
 def format_duration(seconds: float) -> str:
     """A duration as it is read on a clock: 45 s, 6:35, 1:30:00 (hours only where there are any)."""
-    if not np.isfinite(seconds):
+    if not math.isfinite(seconds):
         return "–"
     sign = "−" if seconds < 0 else ""
     whole = round(abs(seconds))

@@ -108,7 +108,7 @@ def print_stated(data: dict[str, Any]) -> None:
 def print_text(data: dict[str, Any]) -> None:
     """The figures as text."""
 
-    from calor.judge.text import PlainConsole, simple_table
+    from calor.terminal import PlainConsole, simple_table
 
     console = PlainConsole()
     console.print(f"{data['design']}: {', '.join(data['trials'])}")

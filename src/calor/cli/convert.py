@@ -43,7 +43,7 @@ def print_gains(gains: dict[str, dict[str, float] | None]) -> None:
     """Gains in each form."""
     from rich.table import Table
 
-    from calor.judge.text import PlainConsole
+    from calor.terminal import PlainConsole
 
     table = Table("form", "", "", box=None, pad_edge=False, header_style="dim")
     for column in table.columns[1:]:

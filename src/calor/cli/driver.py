@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from calor.cli.common import AS_JSON, DESIGN_FILE, open_design, print_json
 from calor.cli.exit_codes import FAIL, PASS
-from calor.design.model import Design
-from calor.design.switched import switched
-from calor.drive import driver as drivers
 from calor.errors import CalorError
+
+if TYPE_CHECKING:
+    from calor.design.model import Design
 
 LEFT_OUT = 'driver: there is none; add [driver] with kind = "solid_state_relay" (or transistor_relay, mosfet)'
 
@@ -29,6 +29,9 @@ def command(file: Path = DESIGN_FILE, as_json: bool = AS_JSON) -> int:
 
 def report(design: Design, source: str) -> dict[str, Any]:
     """The list as JSON has it. Raises CalorError where the design has no driver."""
+    from calor.design.switched import switched
+    from calor.drive import driver as drivers
+
     if design.driver is None:
         raise CalorError(source, LEFT_OUT)
     on_it = switched(design)
@@ -44,8 +47,7 @@ def report(design: Design, source: str) -> dict[str, Any]:
 
 def print_text(data: dict[str, Any]) -> None:
     """The list as text."""
-
-    from calor.judge.text import PlainConsole, simple_table
+    from calor.terminal import PlainConsole, simple_table
 
     console = PlainConsole()
     table = simple_table("", "figure", "", "what would do")

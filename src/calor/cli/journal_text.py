@@ -23,7 +23,7 @@ def shown(entry: Kept, key: str) -> str:
 
 def print_list(entries: list[Kept], sort: str) -> None:
     """A line for each run, with the figure by which they are sorted; a star where it is pinned."""
-    from calor.judge.text import PlainConsole, simple_table
+    from calor.terminal import PlainConsole, simple_table
 
     table = simple_table("run", "kept (UTC)", "design", "trial", "verdict", "note", "tags", *([sort] if sort else []))
     for column in table.columns[1:]:
@@ -40,8 +40,8 @@ def print_list(entries: list[Kept], sort: str) -> None:
 
 def print_run(entry: Kept, data: dict[str, Any], version: str) -> None:
     """A run: its limits, its figures, and what came of running it again."""
-    from calor.judge.text import PlainConsole, simple_table
     from calor.judge.verdict import LIMIT_TITLES, figure_text
+    from calor.terminal import PlainConsole, simple_table
 
     console = PlainConsole(WIDTH)
     console.print(f"Run {entry.number}: {entry.design}, {entry.trial}, {entry.verdict}")
@@ -68,7 +68,7 @@ def print_run(entry: Kept, data: dict[str, Any], version: str) -> None:
 
 def print_compared(found: Compared, both_have_designs: bool) -> None:
     """Two runs side by side, and in what their designs differ."""
-    from calor.judge.text import PlainConsole, simple_table
+    from calor.terminal import PlainConsole, simple_table
 
     console = PlainConsole(WIDTH)
     for entry in (found.first, found.second):

@@ -6,7 +6,6 @@ import math
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-import numpy as np
 import typer
 
 from calor.cli.common import AS_JSON, numbers, open_design, print_json
@@ -103,6 +102,8 @@ def at_points(design: Design, celsius: list[float], counts: list[float]) -> dict
 
 def fitted(path: Path) -> dict[str, Any]:
     """Steinhart–Hart, beta and the three-parameter curve of a thermistor's points. Raises CalorError."""
+    import numpy as np
+
     from calor.sense import steinhart_hart
     from calor.sense.point_file import number_in, read_rows
 
@@ -202,6 +203,8 @@ def calibrated(path: Path, design_path: Path) -> str:
 
 def calibration_report(design: Design) -> dict[str, Any]:
     """The correction in use, and each point before and after it."""
+    import numpy as np
+
     from calor.sense.calibration import kind_of
     from calor.sense.residuals import residuals_of
 

@@ -8,7 +8,7 @@ from typing import Any
 def print_text(data: dict[str, Any]) -> None:
     """Any of the reports as text."""
 
-    from calor.judge.text import PlainConsole, simple_table
+    from calor.terminal import PlainConsole, simple_table
 
     console = PlainConsole()
     if "points" in data:
@@ -41,7 +41,7 @@ def print_text(data: dict[str, Any]) -> None:
 
 
 def _print_points(console: Any, data: dict[str, Any]) -> None:
-    from calor.judge.text import simple_table
+    from calor.terminal import simple_table
 
     units = {
         "celsius": ("°C", "{:.3f}"), "ohm": ("Ω", "{:.6g}"), "millivolt": ("mV", "{:.4f}"),
@@ -69,7 +69,7 @@ def _print_points(console: Any, data: dict[str, Any]) -> None:
 
 
 def _print_fit(console: Any, data: dict[str, Any]) -> None:
-    from calor.judge.text import simple_table
+    from calor.terminal import simple_table
 
     head = simple_table("Steinhart–Hart, R in Ω", "")
     for key in ("A", "B", "C"):

@@ -171,7 +171,7 @@ def report_on_load(
 def print_text(data: dict[str, Any]) -> None:
     """The figures as text."""
 
-    from calor.judge.text import PlainConsole, simple_table
+    from calor.terminal import PlainConsole, simple_table
     from calor.units import format_duration
 
     def shown(time_s: float | None) -> str:

@@ -159,7 +159,7 @@ def _from_log(design: Any, log: Path, ambient: str) -> Any:
 
 def _print(data: dict[str, Any], written: tuple[str, Path] | None) -> None:
 
-    from calor.judge.text import PlainConsole, simple_table
+    from calor.terminal import PlainConsole, simple_table
 
     console = PlainConsole(max(PlainConsole().width, WIDTH))
     console.print(f"{data['design']}: {data['trial']}")
@@ -237,7 +237,7 @@ def _print(data: dict[str, Any], written: tuple[str, Path] | None) -> None:
 
 def _print_choices(rows: list[dict[str, Any]], console: Any) -> None:
     """What there is to choose in the law, each run on the trial."""
-    from calor.judge.text import simple_table
+    from calor.terminal import simple_table
 
     console.print("the law's own width (hysteresis, or start to full of a fan), run on the trial:")
     found = simple_table("width", "highest", "ripple", "mean output", "sound", "switchings an hour", "verdict")

@@ -6,9 +6,9 @@ from typing import Any
 
 from rich.text import Text
 
-from calor.judge.text import BOLD, PlainConsole, simple_table
 from calor.proof.outcome import TITLES, shown
 from calor.proof.plan import CORNER, DRAWN, FAULT
+from calor.terminal import BOLD, PlainConsole, simple_table
 from calor.units import format_duration
 
 MOST_ROWS, WIDTH = 12, 110
