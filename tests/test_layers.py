@@ -117,3 +117,17 @@ def test_the_core_loads_no_qt() -> None:
     )
     result = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
     assert result.stdout.strip() == "[]"
+
+
+@pytest.mark.parametrize(
+    "words", ["--help", "convert --gain 0.2 --ti 100", "size --mass 6 --material water --from 20 --to 38 --watt 300"]
+)
+def test_what_needs_no_design_starts_without_it(words: str) -> None:
+    """In a fresh process: neither the design's models nor what computes with arrays is imported for it."""
+    code = (
+        f"import sys\nsys.argv = ['calor', *{words.split()!r}]\nfrom calor.cli import invoke\n"
+        "try:\n    invoke(sys.argv[1:])\nexcept SystemExit:\n    pass\n"
+        "print([name for name in ('numpy', 'pandas', 'calor.design.model', 'calor.loop') if name in sys.modules])\n"
+    )
+    result = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+    assert result.stdout.strip().splitlines()[-1] == "[]" and len(result.stdout) > 100
