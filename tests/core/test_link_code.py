@@ -487,7 +487,7 @@ def test_anything_whatever_comes_over_the_line(name: str, form: Form, tmp_path: 
     (tmp_path / "device.c").write_text(code)
     program = tmp_path / "device"
     host.built([
-        *host.compiler(), *host.STRICT_FLAGS, *host.SANITIZER_FLAGS, "-O1",
+        *host.compiler(), *host.STRICT_FLAGS, *host.SANITIZER_FLAGS, "-O0",
         host.whole(tmp_path, *sources.built, "device.c"), "-o", str(program),
     ])  # fmt: skip
     expected = parameters_of(design, form)

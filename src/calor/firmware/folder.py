@@ -3,6 +3,7 @@ README."""
 
 from __future__ import annotations
 
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -129,8 +130,10 @@ def _sizes(design: Design, form: Form) -> list[tuple[str, int, int]]:
     """(processor, flash, RAM in bytes) of the design's C; none where there is no compiler for any."""
     if not chip.available():
         return []
-    found = [(target.name, *sizes.of_chip(design, target, form)) for target in chip.TARGETS.values()]
-    small = sizes.of_avr(design, form)
+    with ThreadPoolExecutor() as pool:  # compilers side by side
+        avr = pool.submit(sizes.of_avr, design, form)
+        every = pool.map(lambda target: (target.name, *sizes.of_chip(design, target, form)), chip.TARGETS.values())
+        found, small = list(every), avr.result()
     return found if small is None else [*found, (sizes.AVR_PART, *small)]
 
 

@@ -78,18 +78,22 @@ def fits_avr(size: Size) -> str:
 
 def _linked(files: dict[str, str], names: list[str], command: list[str], link: tuple[str, ...]) -> Size:
     """The size of a program of some files, less that of one that does nothing."""
+    # the empty one in a folder of its own, so that it is the same for every design and built once
+    nothing = {"empty.c": _EMPTY} | {name: text for name, text in files.items() if name.endswith(".ld")}
+    whole, empty = _sized(files, names, command, link), _sized(nothing, ["empty.c"], command, link)
+    return Size(whole.flash_bytes - empty.flash_bytes, whole.ram_bytes - empty.ram_bytes)
+
+
+def _sized(files: dict[str, str], names: list[str], command: list[str], link: tuple[str, ...]) -> Size:
+    """The size of a program of some of the files, with all that is always in one."""
     with tempfile.TemporaryDirectory() as place:
         folder = Path(place)
-        for name, text in (files | {"empty.c": _EMPTY}).items():
+        for name, text in files.items():
             (folder / name).write_text(text)
-        link = tuple(one.replace("chip.ld", str(folder / "chip.ld")) for one in link)
-        sizes = []
-        for parts, out in ((names, "whole.elf"), (["empty.c"], "empty.elf")):
-            paths = [str(folder / name) for name in parts]
-            host.built([*command, *paths, *link, "-o", str(folder / out)], " to be sized")
-            sizes.append(_sections(folder / out))
-    whole, empty = sizes
-    return Size(whole.flash_bytes - empty.flash_bytes, whole.ram_bytes - empty.ram_bytes)
+        options = [one.replace("chip.ld", str(folder / "chip.ld")) for one in link]
+        paths = [str(folder / name) for name in names]
+        host.built([*command, *paths, *options, "-o", str(folder / "sized.elf")], " to be sized")
+        return _sections(folder / "sized.elf")
 
 
 def _main(design: Design, sources: Sources) -> str:

@@ -8,6 +8,7 @@ the range (±32 768) and never wraps, so no input whatever has undefined behavio
 from __future__ import annotations
 
 import re
+from functools import lru_cache
 
 from calor.firmware.sources.c_expression import ASSIGNS, CALLS, Expression, Names, Node, is_type, tokens_of
 
@@ -137,11 +138,17 @@ class _File:
 
 def in_fixed_point(files: dict[str, str], beside: dict[str, str] | None = None) -> dict[str, str]:
     """Files in Q16.16, by name: every C file and header among them. `beside` are translated ones that they include."""
-    texts = [text for name, text in files.items() if name.endswith((".c", ".h"))]
-    names = Names(texts + [text.replace("q16 ", "float ") for text in (beside or {}).values()])
-    return {
-        name: _File(text, names).rewritten() if name.endswith((".c", ".h")) else text for name, text in files.items()
-    }
+    return dict(_translated(tuple(files.items()), tuple((beside or {}).values())))
+
+
+@lru_cache(maxsize=32)
+def _translated(files: tuple[tuple[str, str], ...], beside: tuple[str, ...]) -> tuple[tuple[str, str], ...]:
+    """Files by name with their texts, translated; the same ones are asked for again by whatever looks at a design."""
+    texts = [text for name, text in files if name.endswith((".c", ".h"))]
+    names = Names(texts + [text.replace("q16 ", "float ") for text in beside])
+    return tuple(
+        (name, _File(text, names).rewritten() if name.endswith((".c", ".h")) else text) for name, text in files
+    )
 
 
 _CONSTANT = re.compile(r"Q16\((-?[\d.e+-]+)\)")
