@@ -38,7 +38,7 @@ def test_every_kind_at_temperatures_and_counts(capsys: pytest.CaptureFixture[str
     _, back = call_json(capsys, "probe", file, "--counts", *codes)
     assert [p["celsius_back"] for p in back["points"]] == [p["celsius_back"] for p in data["points"]]
     out = call(capsys, "probe", file, "--celsius", "60")[1]
-    assert "how wrong at 60 °C" in out and "root-sum-square" in out
+    assert "error budget at 60 °C" in out and "root-sum-square" in out
     assert call_json(capsys, "probe", file, "--formula")[1]["formula"][-1].startswith("celsius")
 
 

@@ -8,12 +8,15 @@ from typing import Any
 
 import numpy as np
 import pytest
+from jinja2 import Environment
 
 from calor.demo import DEMOS
 from calor.design.file import read
 from calor.errors import FirmwareError
 from calor.firmware.check import agreement, single_precision
 from calor.firmware.run import host, kept
+from calor.firmware.sources import templating
+from calor.firmware.sources.generate import generate
 from tests.conftest import made
 
 
@@ -91,3 +94,46 @@ def test_one_process_answers_all_questions_and_a_dead_one_is_replaced() -> None:
     assert process not in single_precision._FREE
     assert np.array_equal(first, single_precision.rows(design, record.given, record.readings))
     assert single_precision.rows(design, record.given, record.readings, lambda: False) is None
+
+
+def test_templates_are_kept_compiled_until_they_change_or_are_damaged(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path))
+    design, compiled = read(DEMOS[0].design).design, []
+    real = Environment.compile
+    monkeypatch.setattr(
+        Environment, "compile", lambda self, *given, **how: compiled.append(given[1]) or real(self, *given, **how)
+    )
+
+    def generated() -> tuple[dict[str, str], int]:
+        """The files, by templates that are read anew, and how many of these were compiled."""
+        templating._environment.cache_clear()
+        compiled.clear()
+        return generate(design).files, len(compiled)
+
+    files, count = generated()
+    assert count > 20 and generated() == (files, 0)
+    places = sorted((tmp_path / "calor" / "templates").glob("*.compiled"))
+    assert len(places) == count
+    chance = np.random.default_rng(3)
+    for number, place in enumerate(places):
+        whole = place.read_bytes()
+        at = int(chance.integers(len(whole)))
+        place.write_bytes((whole[:at], whole[:at] + bytes([whole[at] ^ 1]) + whole[at + 1 :], b"")[number % 3])
+    assert generated() == (files, count) and generated() == (files, 0)
+    text = templating._template("law.c.j2")
+    monkeypatch.setattr(
+        templating,
+        "_template",
+        lambda name, real=templating._template: f"// mine\n{text}" if name == "law.c.j2" else real(name),
+    )
+    own, count = generated()
+    assert count == 1 and own["hatching_cabinet_law.c"].startswith("// mine")
+    monkeypatch.undo()
+    templating._environment.cache_clear()
+    blocked = tmp_path / "file"
+    blocked.write_text("")
+    monkeypatch.setenv("XDG_CACHE_HOME", str(blocked))
+    assert generate(design).files == files  # where nothing can be kept
+    templating._environment.cache_clear()

@@ -55,7 +55,7 @@ def _print_points(console: Any, data: dict[str, Any]) -> None:
         table.add_row(*("–" if point.get(key) is None else units[key][1].format(point[key]) for key in keys))
     console.print(table)
     if data["budget"]:
-        budget = simple_table(f"how wrong at {data['budget_at_celsius']:g} °C", "°C")
+        budget = simple_table(f"error budget at {data['budget_at_celsius']:g} °C", "°C")
         for part in data["budget"]:
             budget.add_row(part["cause"], f"{part['celsius']:.4f}")
         budget.add_row("worst case, all added", f"{data['worst_case_celsius']:.4f}")

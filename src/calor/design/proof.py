@@ -42,7 +42,7 @@ class Spread(Settings):
     usual width where neither is given."""
 
     within: float | None = number(
-        None, "Within", "As far as this to either side of the nominal value.", "number", 0.0, 1000.0
+        None, "Largest deviation", "As far as this to either side of the nominal value.", "number", 0.0, 1000.0
     )
     low: float | None = number(None, "Low", "Where it begins, with high in place of within.", "number", -1000.0, 1000.0)
     high: float | None = number(None, "High", "Where it ends, with low in place of within.", "number", -1000.0, 1000.0)

@@ -87,7 +87,7 @@ def sections(probe: AnyProbe) -> tuple[Section, ...]:
         voltage = ("adc.bits", "adc.reference_volt", "adc.divider_volt", "adc.divide_by", "adc.oversampling")
         found.append(("Converter", "probe", voltage))
     found += [
-        ("As it is mounted", "probe", ("time_constant_s", "noise_celsius", "offset_celsius")),
+        ("Mounting", "probe", ("time_constant_s", "noise_celsius", "offset_celsius")),
         ("Filter", "probe", filter_keys),
     ]
     tolerances = _tolerances(probe)

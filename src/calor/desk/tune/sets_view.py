@@ -41,7 +41,7 @@ class SetsView(QWidget):
         self.keep_button.setProperty("role", "main")
         self.keep_button.setToolTip("Puts these gain sets into the design; Ctrl+Z takes them back.")
         self.unit_label = label("", "quiet")
-        for widget in (label("At", "quiet"), self.places, self.unit_label, self.find_button, self.keep_button):
+        for widget in (label("Setpoints", "quiet"), self.places, self.unit_label, self.find_button, self.keep_button):
             line.addWidget(widget)
         line.addStretch(1)
         column.addLayout(line)

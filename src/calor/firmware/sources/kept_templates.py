@@ -3,27 +3,40 @@
 from __future__ import annotations
 
 import contextlib
+import hashlib
+import tempfile
+from pathlib import Path
 
 import platformdirs
-from jinja2 import FileSystemBytecodeCache
+from jinja2 import BytecodeCache
 from jinja2.bccache import Bucket
 
+SUM_BYTES = hashlib.sha256().digest_size
 
-class KeptTemplates(FileSystemBytecodeCache):
-    """Each by its name and the sum of its text. A folder that cannot be read or written keeps nothing."""
+
+class KeptTemplates(BytecodeCache):
+    """Each in a file of its own that begins with the sum of the rest: what is damaged is compiled anew. A folder that
+    cannot be read or written keeps nothing.
+    """
 
     def __init__(self) -> None:
-        folder = platformdirs.user_cache_path("calor") / "templates"
-        with contextlib.suppress(OSError):
-            folder.mkdir(parents=True, exist_ok=True)
-        super().__init__(str(folder), "%s.compiled")
+        self._folder = platformdirs.user_cache_path("calor") / "templates"
 
     def load_bytecode(self, bucket: Bucket) -> None:
         """What was kept of a template, where it is whole and of the same text."""
         with contextlib.suppress(OSError):
-            super().load_bytecode(bucket)
+            kept = self._place(bucket).read_bytes()
+            if hashlib.sha256(kept[SUM_BYTES:]).digest() == kept[:SUM_BYTES]:
+                bucket.bytecode_from_string(kept[SUM_BYTES:])
 
     def dump_bytecode(self, bucket: Bucket) -> None:
         """Keep a template."""
+        code = bucket.bytecode_to_string()
         with contextlib.suppress(OSError):
-            super().dump_bytecode(bucket)
+            self._folder.mkdir(parents=True, exist_ok=True)
+            with tempfile.NamedTemporaryFile(dir=self._folder, delete=False) as fresh:
+                fresh.write(hashlib.sha256(code).digest() + code)
+            Path(fresh.name).replace(self._place(bucket))
+
+    def _place(self, bucket: Bucket) -> Path:
+        return self._folder / f"{bucket.key}.compiled"
