@@ -206,14 +206,29 @@ LAWS = {
 }  # fmt: skip
 
 
+def named(name: str) -> Design:
+    if name in LAWS:
+        return made(law=LAWS[name], drive='kind = "linear"')
+    return made(probe=PROBES[name]) if name in PROBES else design_of(name)
+
+
+@pytest.mark.parametrize("name", [*PROBES, *CASES, *LAWS])
+def test_every_file_compiles_by_itself(name: str, tmp_path: Path) -> None:
+    """As a project compiles it: what is run here is compiled as one file, in which one part could lean on another."""
+    design = named(name)
+    form = form_of(design.probe, *(WHOLE, FIXED._replace(table=False))[len(name) % 2])
+    sources = generate(by_hand(design, form), form=form)
+    sources.put(tmp_path)
+    files = [str(tmp_path / one) for one in sources.built]
+    assert len(files) >= 7
+    subprocess.run([*host.compiler(), *host.STRICT_FLAGS, "-fsyntax-only", *files], check=True)
+
+
 @pytest.mark.parametrize("name", [*PROBES, *CASES, *LAWS])
 def test_every_probe_and_law_has_its_line(name: str) -> None:
     """Builds without a warning, in float and in one of the other forms; steps, and tells what can be set as the design
     has it."""
-    if name in LAWS:
-        design = made(law=LAWS[name], drive='kind = "linear"')
-    else:
-        design = made(probe=PROBES[name]) if name in PROBES else design_of(name)
+    design = named(name)
     others = (FIXED._replace(table=False), CONSTANT, CONSTANT._replace(fixed=True, panel=0))
     for asked in (WHOLE, others[len(name) % 3]):
         form = form_of(design.probe, *asked)
