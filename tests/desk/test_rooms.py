@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import importlib.util
+import subprocess
 import sys
 from collections.abc import Callable
 from pathlib import Path
@@ -184,3 +185,11 @@ def test_a_setting_of_a_kind_that_is_not_chosen_is_found(desk: Open, qtbot: Any)
     assert entry.hasFocus()
     qtbot.keyClick(window, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
     assert window.desk.document.design.law.kind == "pid"
+
+
+def test_every_rooms_page_is_imported_beside_the_window() -> None:
+    """In a fresh process: all that entering a room first would still have to import."""
+    pages = [f"{place.partition(':')[0].rpartition('.')[0]}.page" for place in rooms.ROOMS]
+    code = f"import sys\nfrom calor.desk.rooms import import_pages\nimport_pages()\nprint([one for one in {pages!r} if one not in sys.modules])"
+    result = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+    assert result.stdout.strip() == "[]" and len(pages) > 5

@@ -18,8 +18,6 @@ from calor.law import predictive
 from calor.law.predictive import Predictive
 from calor.tune.process import Complex, Process
 
-"""The lowest frequency looked at, in half the sampling."""
-
 
 @dataclass(frozen=True)
 class Gains:

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import contextlib
 import hashlib
-import tempfile
 from pathlib import Path
 
 import platformdirs
 from jinja2 import BytecodeCache
 from jinja2.bccache import Bucket
+
+from calor.files import save_atomically
 
 SUM_BYTES = hashlib.sha256().digest_size
 
@@ -34,9 +35,7 @@ class KeptTemplates(BytecodeCache):
         code = bucket.bytecode_to_string()
         with contextlib.suppress(OSError):
             self._folder.mkdir(parents=True, exist_ok=True)
-            with tempfile.NamedTemporaryFile(dir=self._folder, delete=False) as fresh:
-                fresh.write(hashlib.sha256(code).digest() + code)
-            Path(fresh.name).replace(self._place(bucket))
+            save_atomically(self._place(bucket), hashlib.sha256(code).digest() + code)
 
     def _place(self, bucket: Bucket) -> Path:
         return self._folder / f"{bucket.key}.compiled"
