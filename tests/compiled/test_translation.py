@@ -7,7 +7,7 @@ import re
 import shutil
 import subprocess
 from pathlib import Path
-from typing import Any
+from typing import Any, get_args, get_type_hints
 
 import numpy as np
 import pytest
@@ -18,8 +18,11 @@ from calor.compiled import build
 from calor.compiled.annotations import Annotations
 from calor.compiled.compiler import compilers
 from calor.compiled.entries import STEPS, Entry
+from calor.compiled.kept_states import numbers_of, size_of
 from calor.compiled.library import call_of
 from calor.compiled.problem import TranslationError
+from calor.drive import registry as drives
+from calor.law import registry as laws
 from tests.compiled import steps
 
 ENTRIES = (steps.all_of_them, steps.rows, steps.with_tuples)
@@ -82,6 +85,23 @@ def test_tuples_of_python_are_laid_out_as_c_has_them(native: dict[str, Any]) -> 
         native["rows"](
             np.zeros((4, 6))[:, ::2], np.zeros(3), np.zeros(4, bool), np.zeros(4, int), np.zeros(4, np.float32), 1
         )
+
+
+@pytest.mark.parametrize("family", [laws, drives], ids=["laws", "drives"])
+def test_states_lie_side_by_side_in_a_row(family: Any) -> None:
+    """Each is read as it was written, tuples, truths and whole numbers of 52 bits among it, and touches no other's."""
+    states = {kind: get_type_hints(kept.read)["return"] for kind, kept in family.KEPT.items()}
+    row, chance, written = np.zeros(sum(size_of(state) for state in states.values())), np.random.default_rng(1), {}
+    draws = {bool: lambda: bool(chance.integers(2)), int: lambda: int(chance.integers(2**52)), float: chance.normal}
+    for kind, state in states.items():
+        fields = get_type_hints(state).values()
+        drawn = (
+            tuple(draws[one]() for one in get_args(field)) if get_args(field) else draws[field]() for field in fields
+        )
+        written[kind] = state(*drawn)
+        family.KEPT[kind].write(written[kind], row)
+    assert len(states) > 1 and {kind: family.KEPT[kind].read(row) for kind in states} == written
+    assert row.tolist() == [number for state in written.values() for number in numbers_of(state)]
 
 
 def test_the_c_can_be_read() -> None:

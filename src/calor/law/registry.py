@@ -15,7 +15,8 @@ from typing import TYPE_CHECKING, Annotated, Any, NamedTuple, Protocol, Union
 import numpy as np
 from pydantic import Field
 
-from calor.compiled import Column, family
+from calor.compiled import Column, compiled, family
+from calor.compiled.kept_states import kept_states, numbers_of
 from calor.law import alarm, code, fan_curve, guard, manual, on_off, outputs, pid, predictive, stages, timer
 from calor.law.guard import Guard, GuardNumbers
 from calor.law.outputs import Demands, Inputs
@@ -51,24 +52,11 @@ if TYPE_CHECKING:
 
         def __getattr__(self, name: str) -> Any: ...
 
-    class LawState(NamedTuple):
-        """Whether the cut-out has tripped, and what else the law in use remembers, written in place; beside them the
-        state of each law, by its name."""
-
-        cut_out: bool
-        memory: Column
-
-        def __getattr__(self, name: str) -> Any: ...
-
 else:
     AnyLaw = Union[tuple(settings for settings, _ in KINDS.values())]  # noqa: UP007 - of a list that is written once
     LawNumbers = family.record(
         "LawNumbers", __name__,
         {"kind": int, **{k: family.made_by(m.numbers) for k, m in _DECIDING.items()}, "guard": GuardNumbers},
-    )  # fmt: skip
-    LawState = family.record(
-        "LawState", __name__,
-        {**{k: family.made_by(m.start) for k, m in _REMEMBERING.items()}, "cut_out": bool, "memory": Column},
     )  # fmt: skip
 Law = Annotated[AnyLaw, Field(discriminator="kind")]
 
@@ -114,44 +102,62 @@ def numbers(settings: AnyLaw, guards: Guard) -> LawNumbers:
     )
 
 
+class LawState(NamedTuple):
+    """Whether the cut-out has tripped; written in place: what the law in use keeps in a memory of its own, and the
+    state of each law, in its part of the row `kept`."""
+
+    cut_out: bool
+    memory: Column
+    kept: Column
+
+
+KEPT = kept_states(__name__, {kind: family.made_by(module.start) for kind, module in _REMEMBERING.items()})
+"""The steps that read and write the state of each law that remembers."""
+AT_START = np.array([n for module in _REMEMBERING.values() for n in numbers_of(module.start())])
+"""The row of all laws' states as it is when the controller is switched on."""
+
+
 def start() -> LawState:
     """Every law as it is when the controller is switched on."""
-    every: dict[str, Any] = {kind: module.start() for kind, module in _REMEMBERING.items()}
-    return LawState(cut_out=False, memory=np.zeros(MEMORY_SIZE), **every)
+    return LawState(False, np.zeros(MEMORY_SIZE), AT_START.copy())
 
 
-def _tripped() -> list[str]:
-    states = "".join(f"state.{kind}, " for kind in _REMEMBERING)
-    return [
-        "def tripped(state: LawState) -> LawState:",
-        '    """The state with the cut-out tripped."""',
-        f"    return LawState({states}True, state.memory)",
-    ]
+@compiled
+def restarted(state: LawState) -> LawState:
+    """The state as it is when the controller is switched on again."""
+    state.memory[:] = 0.0
+    for k in range(AT_START.shape[0]):
+        state.kept[k] = AT_START[k]
+    return LawState(False, state.memory, state.kept)
+
+
+@compiled
+def tripped(state: LawState) -> LawState:
+    """The state with the cut-out tripped."""
+    return LawState(True, state.memory, state.kept)
 
 
 def released(state: LawState) -> LawState:
     """The state with a tripped cut-out released."""
-    after: LawState = state._replace(cut_out=False)
-    return after
+    return state._replace(cut_out=False)
 
 
 def _step() -> list[str]:
     """One decision of any law under its guards, its branches in the order of the list."""
     memory = {k: "state.memory, " if hasattr(m, "MEMORY_SIZE") else "" for k, m in _REMEMBERING.items()}
-    put = [
-        line
-        for k, m in _REMEMBERING.items()
-        if hasattr(m, "override")
-        for line in (
-            f"        if law.kind == {k.upper()}:",
-            f"            {k}_state, demands = {k}.override(law.{k}, {k}_state, {memory[k]}put_to, dt_s)",
-        )
-    ]
+
+    def branch(word: str, kind: str, call: str) -> list[str]:
+        given = f"law.{kind}, kept_{kind}(state.kept), {memory[kind]}"
+        return [
+            f"    {word} law.kind == {kind.upper()}:",
+            f"        {kind}_state, demands = {kind}.{call.format(given)}",
+            f"        keep_{kind}({kind}_state, state.kept)",
+        ]
+
     lines = [
         "def step(law: LawNumbers, state: LawState, given: Inputs, dt_s: float) -> tuple[LawState, Demands]:",
         '    """One decision of any law under its guards: (state, demand of each output, 0 to 1)."""',
         "    cut_out = state.cut_out or (not given.fault and guard.trips(law.guard, given.measured_celsius))",
-        *(f"    {kind}_state = state.{kind}" for kind in _REMEMBERING),
         "    if given.fault or cut_out or given.off:",
         "        put_to = 0.0",
         "        if not cut_out and not given.off:",
@@ -159,35 +165,32 @@ def _step() -> list[str]:
         "            if law.guard.hand_at_fault and not np.isnan(given.hand):",
         "                put_to = given.hand",
         "        demands = outputs.every(put_to)",
-        *put,
     ]
+    for kind, module in _REMEMBERING.items():
+        if hasattr(module, "override"):
+            lines += [f"    {line}" for line in branch("if", kind, "override({}put_to, dt_s)")]
     for kind in _DECIDING:
-        lines.append(f"    elif law.kind == {kind.upper()}:")
         if kind in _REMEMBERING:
-            lines.append(
-                f"        {kind}_state, demands = {kind}.decide(law.{kind}, {kind}_state, {memory[kind]}given, dt_s)"
-            )
+            lines += branch("elif", kind, "decide({}given, dt_s)")
         else:
-            lines.append(f"        demands = {kind}.decide(law.{kind}, given, dt_s)")
-    states = "".join(f"{kind}_state, " for kind in _REMEMBERING)
+            lines += [
+                f"    elif law.kind == {kind.upper()}:",
+                f"        demands = {kind}.decide(law.{kind}, given, dt_s)",
+            ]
     return [
         *lines,
         "    else:",
         "        demands = outputs.every(0.0)",
-        f"    return LawState({states}cut_out, state.memory), demands",
+        "    return LawState(cut_out, state.memory, state.kept), demands",
     ]
 
 
 if TYPE_CHECKING:
 
-    def tripped(state: LawState) -> LawState:
-        """The state with the cut-out tripped."""
-
     def step(law: LawNumbers, state: LawState, given: Inputs, dt_s: float) -> tuple[LawState, Demands]:
         """One decision of any law under its guards: (state, demand of each output, 0 to 1)."""
 
 else:
-    tripped = family.step_of("tripped", __name__, _tripped())
     numbers_of_kinds = {kind.upper(): number for number, kind in enumerate(KINDS)}
     step = family.step_of("step", __name__, _step(), outputs=outputs, guard=guard, **_DECIDING, **numbers_of_kinds)
 

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
-
 import numpy as np
 import numpy.typing as npt
 
@@ -42,7 +40,7 @@ def with_found_events(trace: Trace, design: Design) -> Trace:
     for k in begins[:20]:
         word = _fault_word(int(flags[k]))
         events.append(RunEvent(float(trace.time_s[k]), "probe_fault", f"probe fault{word}, output {asked}"))
-    for alarm in design.guard.alarms:
+    for alarm in design.guard.alarms if trace.whole_alarms.any() else ():
         is_difference = alarm.kind not in ("high", "low")
         celsius = float("nan") if alarm.kind == "probe_fault" else alarm.celsius
         events += [
@@ -65,7 +63,7 @@ def with_found_events(trace: Trace, design: Design) -> Trace:
     if isinstance(design.load, Liquid):
         events += _boiling(trace, liquid.boiling_celsius(design.load))
     events.sort(key=lambda event: event.at_s)
-    return replace(trace, events=tuple(events))
+    return trace.with_events(tuple(events))
 
 
 def _said(tuning: Tuning) -> str:
@@ -96,9 +94,10 @@ def _fault_word(flags: int) -> str:
 
 def alarm_rows(alarm: Alarm, design: Design, trace: Trace) -> npt.NDArray[np.bool_]:
     """Whether an alarm of the design is raised at each row of a run."""
-    if not len(trace.alarms):
+    raised = trace.whole_alarms
+    if len(raised) != trace.steps:
         return np.zeros(trace.steps, np.bool_)
-    rows: npt.NDArray[np.bool_] = (trace.alarms.astype(np.int64) >> design.guard.alarms.index(alarm)) & 1 > 0
+    rows: npt.NDArray[np.bool_] = (raised >> design.guard.alarms.index(alarm)) & 1 > 0
     return rows
 
 

@@ -157,7 +157,7 @@ def run(
     probe_celsius = load_state.celsius
     chamber.fill_step_matrix(matrix, load.chamber, load_state.added_j_per_k, step_s)
     for output in range(outputs):
-        drives.keep_state(drives.start(0.0), drive_states, output)
+        drives.begin(drive_states[output], 0.0)
     now_row, load_row = 0, 0
     # what warms the probe alone, beside what it takes from the load: both follow its own lag and add up
     probe_rise = 0.0
@@ -196,13 +196,12 @@ def run(
         else:
             restarts = was_lost or (was_hung and blocks.has_watchdog)
             if restarts:
-                law_state, program_state = start.law, start.program
-                law_memory[:] = 0.0
+                law_state, program_state = laws.restarted(law_state), start.program
                 memory[:] = 0.0
                 for k_alarm in range(len(alarm_memory)):
                     alarm_memory[k_alarm][:] = 0.0
                 for output in range(outputs):
-                    drives.keep_state(drives.start(begin_s), drive_states, output)
+                    drives.begin(drive_states[output], begin_s)
             counts = reading.sample(probe, memory, probe_celsius + probe_rise + noise[k], int(values[now_row, WIRED]))
             hand = values[now_row, HAND]
             if seat.address != 0:
@@ -283,7 +282,6 @@ def run(
         for output in range(outputs):
             at_s, drive_row, heat, count = begin_s, first_row, 0.0, changes[output]
             output_drive = second_drive if output == 1 else drive
-            state = drives.kept_state(drive_states, output)
             columns[OUTPUTS_FROM + output, k] = asked[output]
             while at_s < end_s:
                 while instants[drive_row + 1] <= at_s:
@@ -294,13 +292,12 @@ def run(
                 put_on = values[drive_row, RECORDED]
                 if output > 0:
                     put_on *= blocks.beside
-                state, count, part = give(
-                    output_drive, state, asked[output], overridden, hung, power, fault_now, put_on, at_s, until_s,
-                    switch_s, switch_level, output, count, pins, given,
+                count, part = give(
+                    output_drive, drive_states[output], asked[output], overridden, hung, power, fault_now, put_on,
+                    at_s, until_s, switch_s, switch_level, output, count, pins, given,
                 )  # fmt: skip
                 heat += part
                 at_s = until_s
-            drives.keep_state(state, drive_states, output)
             changes[output] = count
             columns[OUTPUTS_FROM + outputs + output, k] = heat / (end_s - begin_s)
 

@@ -42,7 +42,7 @@ def replay(
     program_state, law_state = start.program, start.law
     drive_states, asked = work.drive_states, work.asked
     for output in range(outputs):
-        drives.keep_state(drives.start(0.0), drive_states, output)
+        drives.begin(drive_states[output], 0.0)
     for k in range(len(readings)):
         begin_s, end_s = k * period_s, min((k + 1) * period_s, span_s)
         measured = readings[k]
@@ -67,11 +67,10 @@ def replay(
         columns[SETPOINT_ROW, k] = setpoint
         columns[FLAGS_ROW, k] += (PROBE_FAULT if fault else 0.0) + (CUT_OUT if law_state.cut_out else 0.0) + flags
         for output in range(outputs):
-            state, changes[output], heat = give(
-                second_drive if output == 1 else drive, drives.kept_state(drive_states, output), asked[output],
+            changes[output], heat = give(
+                second_drive if output == 1 else drive, drive_states[output], asked[output],
                 overridden, False, 1.0, 0.0, np.nan, begin_s, end_s, switch_s, switch_level, output, changes[output],
                 work.pins, work.given,
             )  # fmt: skip
-            drives.keep_state(state, drive_states, output)
             columns[OUTPUTS_FROM + output, k] = asked[output]
             columns[OUTPUTS_FROM + outputs + output, k] = heat / max(end_s - begin_s, 1e-12)

@@ -149,7 +149,9 @@ def _sum(weights: Column, given: Column) -> Any:
     """What the outputs together give to an input of the load; 0 where they give nothing."""
     if not weights.any():
         return 0.0
-    return given[0] * weights[0] if len(weights) == 1 else weights @ given
+    if len(weights) > 1:
+        return weights @ given
+    return given[0] if weights[0] == 1.0 else given[0] * weights[0]
 
 
 def _given(

@@ -7,7 +7,7 @@ import numpy as np
 from calor.compiled import Column, Table, compiled
 from calor.design.switch_events import BOUNCING, INVERTED, STUCK_OFF, STUCK_ON
 from calor.drive import registry as drives
-from calor.drive.registry import DriveNumbers, DriveState
+from calor.drive.registry import DriveNumbers
 
 BOUNCES, BOUNCE_S = 3, 0.002
 """How often a contact that bounces opens again as it closes, and for how long each time it is closed and open (common
@@ -29,7 +29,7 @@ def _switched(level: float, fault: float) -> float:
 @compiled
 def give(
     drive: DriveNumbers,
-    state: DriveState,
+    drive_state: Column,
     demand: float,
     overridden: bool,
     hangs: bool,
@@ -44,19 +44,19 @@ def give(
     switches: int,
     pins: Column,
     given: Column,
-) -> tuple[DriveState, int, float]:
+) -> tuple[int, float]:
     """What the drive gives between two instants, times `power`; each change of it is written down where it happens.
 
     `pins` holds what the controller last set each output to, and stays while it `hangs`; `given` what then came through
     supply and switch. `put_on` is a level that a record puts in its place, held between 0 and 1; NaN where none does.
 
-    Returns the drive's state, the number of changes, and the output summed over time.
+    Returns the number of changes, and the output summed over time. The drive's state is written in place.
     """
     at_s, heat = begin_s, 0.0
     while at_s < end_s:
         level, until_s = pins[output], end_s
         if not hangs:
-            state, level, until_s = drives.step(drive, state, demand, overridden, at_s, end_s)
+            level, until_s = drives.step(drive, drive_state, demand, overridden, at_s, end_s)
         pins[output] = level
         if not np.isnan(put_on):
             level = min(max(put_on, 0.0), 1.0)
@@ -77,4 +77,4 @@ def give(
             given[output] = level
         heat += level * (until_s - at_s)
         at_s = until_s
-    return state, switches, heat
+    return switches, heat

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from copy import copy
 from dataclasses import dataclass, field
 from enum import IntFlag
 from functools import cached_property
@@ -198,6 +199,17 @@ class Trace:
     def whole_flags(self) -> npt.NDArray[np.int64]:
         """The flags as whole numbers; a single 0 where no row has any."""
         return self.flags.astype(np.int64) if self.flags.any() else np.zeros(1, np.int64)
+
+    @cached_property
+    def whole_alarms(self) -> npt.NDArray[np.int64]:
+        """The raised alarms as whole numbers; a single 0 where none is raised in the run."""
+        return self.alarms.astype(np.int64) if self.alarms.any() else np.zeros(1, np.int64)
+
+    def with_events(self, events: tuple[RunEvent, ...]) -> Trace:
+        """The same run with other events. What was worked out of its columns is kept."""
+        after = copy(self)
+        object.__setattr__(after, "events", events)
+        return after
 
     @cached_property
     def measured_range(self) -> tuple[float, float]:

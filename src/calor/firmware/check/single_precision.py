@@ -22,6 +22,7 @@ import numpy as np
 import numpy.typing as npt
 
 from calor import logarithm
+from calor.compiled import Column
 from calor.design.model import Design
 from calor.drive import registry as drives
 from calor.drive.registry import DriveNumbers
@@ -206,8 +207,8 @@ def _answers(asked: Given) -> npt.NDArray[np.float32]:
             law, is_other, setpoint, output = plain, False, aim_at_start, Single(0.0)
             begun, measured = True, Single(0.0)
             memory = np.zeros(size, Single)
-            law_state, program_state = laws.start(), program.start()
-            law_state = law_state._replace(memory=np.zeros(laws.MEMORY_SIZE, Single))
+            program_state = program.start()
+            law_state = laws.LawState(False, np.zeros(laws.MEMORY_SIZE, Single), _row_of(laws.AT_START))
             alarm_memory = np.zeros((len(watched) + 1, alarms.MEMORY_SIZE), Single)
             controls.begin()
             pins = [PINS[kind](drive) if kind in PINS else None for kind, drive in asked.drives]
@@ -222,8 +223,10 @@ def _answers(asked: Given) -> npt.NDArray[np.float32]:
             is_other = not is_other
             if asked.changes_gains:
                 new = other if is_other else plain
-                own = pid.with_other_gains(law.pid, new.pid, law_state.pid, law_state.memory, setpoint, output)
-                law, law_state = new, _with_pid(law_state, own)
+                was = laws.KEPT["pid"].read(law_state.kept)
+                own = pid.with_other_gains(law.pid, new.pid, was, law_state.memory, setpoint, output)
+                laws.KEPT["pid"].write(own, law_state.kept)
+                law = new
             elif asked.tunes:
                 autotune.keep(autotune.forgotten(autotune.kept(law_state.memory)), law_state.memory)
         signal = controls.take(row, asked.other[k] if aim.kind == FOLLOW else nothing)
@@ -279,12 +282,13 @@ def _with_other_gains(law: LawNumbers) -> Any:
     heat = gains.heat._replace(gain_per_celsius=gains.heat.gain_per_celsius * Single(OTHER_GAIN))
     weight = law.pid.setpoint_weight * Single(OTHER_WEIGHT)
     own = law.pid._replace(gains=gains._replace(heat=heat), setpoint_weight=weight)
-    return _with_pid(law, own)
+    other: Any = law
+    return other._replace(pid=own)
 
 
-def _with_pid(whole: Any, own: Any) -> Any:
-    """The numbers or the state of all laws with others of PID."""
-    return whole._replace(pid=own)
+def _row_of(numbers: Column) -> Any:
+    """A row for states whose numbers stay of the kind that is put into it."""
+    return numbers.tolist()
 
 
 def _led(
