@@ -27,6 +27,8 @@ if not os.environ.get("DISPLAY"):
 settings.register_profile("calor", deadline=None, suppress_health_check=[HealthCheck.too_slow])
 settings.load_profile("calor")
 
+QUICK = ('"-O1", "-std=gnu11"', '"-O0", "-std=gnu11"')
+"""In a copy of the sources: the loop built in a quarter of the time, where how fast it runs does not matter."""
 TEN_LINES = """\
 [setpoint]
 celsius = 50

@@ -29,7 +29,7 @@ from calor.errors import CalorError
 from calor.loop import kernel
 from calor.loop.trace import Trace
 from tests.compiled import steps
-from tests.conftest import made
+from tests.conftest import QUICK, made
 from tests.random_designs import drawn
 
 COLUMNS = (
@@ -154,6 +154,9 @@ class Elsewhere:
 def copy(tmp_path: Path) -> Elsewhere:
     root = tmp_path / "source"
     shutil.copytree(Path(calor.__file__).parent, root / "calor", ignore=shutil.ignore_patterns("__pycache__"))
+    options = root / "calor" / "compiled" / "build.py"
+    assert QUICK[0] in options.read_text()
+    options.write_text(options.read_text().replace(*QUICK))
     return Elsewhere(root, tmp_path / "cache")
 
 

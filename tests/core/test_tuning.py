@@ -16,9 +16,10 @@ from calor.demo import DEMOS
 from calor.design.file import read
 from calor.design.model import Design
 from calor.errors import CalorError
+from calor.identify.fit import fit_order
 from calor.judge.verdict import judge
 from calor.law.pid import Pid
-from calor.tune import relay, report, step_test
+from calor.tune import model, relay, report, step_test
 from calor.tune.known import METHODS, known_by
 from calor.tune.margins import Gains, margins_of
 from calor.tune.process import process_of
@@ -296,3 +297,21 @@ def test_a_relay_that_gives_all_or_nothing_gets_a_window() -> None:
     )
     bath = design_of("film_bath")
     assert with_setting(bath, Setting(Gains(0.5, 200.0, 0.0), 1.0)).drive == bath.drive
+
+
+def test_a_process_is_fitted_once_whatever_gains_are_tried(monkeypatch: pytest.MonkeyPatch) -> None:
+    design = read(DEMOS[0].design).design
+    first = known_by(design)
+    other = design.model_copy(update={"law": design.law.model_copy(update={"gain_per_celsius": 0.31})})
+    warmer = design.model_copy(update={"load": design.load.model_copy(update={"loss_w_per_k": 1.3})})
+    assert process_of(other) == process_of(design) and hash(process_of(other)) == hash(process_of(design))
+    assert process_of(warmer) != process_of(design)
+    fits: list[str] = []
+
+    def counted(records: Any, order: Any, asked: Any) -> Any:
+        fits.append(order)
+        return fit_order(records, order, asked)
+
+    monkeypatch.setattr(model, "fit_order", counted)
+    assert known_by(other).model == first.model and not fits
+    assert known_by(warmer).model != first.model and fits == ["1", "2"]

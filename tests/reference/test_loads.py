@@ -7,7 +7,6 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from CoolProp.CoolProp import HAPropsSI, PropsSI
 
 from calor import loop
 from calor.design import file
@@ -28,6 +27,8 @@ LINEAR = 'kind = "linear"'
 
 def test_heat_capacity_of_water() -> None:
     """Source: the package CoolProp (IAPWS-95) at 1 atm: 4186 J/(kg·K) is water's within 0.3 % from 10 to 80 °C."""
+    from CoolProp.CoolProp import PropsSI  # it takes seconds: only where it is used
+
     own = sizing.heat_capacity_j_per_k("water", 1.0)
     for celsius in (10.0, 15.0, 38.0, 60.0, 80.0):
         assert own == pytest.approx(PropsSI("C", "T", 273.15 + celsius, "P", 101_325, "Water"), rel=3e-3)
@@ -36,6 +37,8 @@ def test_heat_capacity_of_water() -> None:
 @pytest.mark.parametrize(("celsius", "humidity"), [(20.0, 0.6), (5.0, 0.9), (35.0, 0.3), (4.0, 0.9), (28.0, 0.99)])
 def test_dew_point(celsius: float, humidity: float) -> None:
     """Source: the package CoolProp (ASHRAE RP-1485 moist air); 20 °C at 60 % is 12.00 °C by the formula's own paper."""
+    from CoolProp.CoolProp import HAPropsSI
+
     own = float(dew_point_celsius(celsius, humidity))
     assert own == pytest.approx(HAPropsSI("D", "T", 273.15 + celsius, "R", humidity, "P", 101_325) - 273.15, abs=0.06)
     assert float(vapour_pascal(own)) == pytest.approx(humidity * float(vapour_pascal(celsius)), rel=1e-9)

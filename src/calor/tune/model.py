@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass, replace
+from functools import lru_cache
 from typing import Literal
 
 import numpy as np
@@ -98,8 +99,9 @@ def _lag_s(process: Process) -> float:
     return -process.period_s / math.log(max(lags)) if lags else 0.0
 
 
+@lru_cache(maxsize=64)
 def model_of(process: Process, kind: Kind) -> Model:
-    """A model of one kind, fitted to a small step of the process.
+    """A model of one kind, fitted to a small step of the process; once for processes that are equal, whatever the law.
 
     Raises CalorError where the load does not move, or has no such model.
     """

@@ -9,7 +9,7 @@ Computer-Controlled Systems (1997), chapter 2.
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, fields
 from functools import cached_property, lru_cache
 from typing import Any, NamedTuple
 
@@ -46,12 +46,12 @@ class Working(NamedTuple):
     ambient_celsius: float
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Process:
     """A sampled linear process around a working point.
 
     x ← transition·x + early·u(k − d − 1) + late·u(k − d), y = the probe's place; °C per full output. `rise_celsius` is
-    what full output would change in the end, infinite where it integrates.
+    what full output would change in the end, infinite where it integrates. Two are equal where all their numbers are.
     """
 
     at: Working
@@ -64,6 +64,17 @@ class Process:
     filter: Any
     rise_celsius: float
     time_constant_s: float
+
+    @cached_property
+    def _content(self) -> tuple[Any, ...]:
+        parts = (getattr(self, one.name) for one in fields(self))
+        return tuple(part.tobytes() if isinstance(part, np.ndarray) else part for part in parts)
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, Process) and self._content == other._content
+
+    def __hash__(self) -> int:
+        return hash(self._content)
 
     @property
     def integrates(self) -> bool:

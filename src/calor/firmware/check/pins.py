@@ -6,6 +6,7 @@ the C says it, so that a slip in either shows.
 
 from __future__ import annotations
 
+from functools import lru_cache
 from typing import Any
 
 import numpy as np
@@ -16,6 +17,7 @@ Single: Any = np.float32
 MOST_COUNTS = 4_000_000_000
 
 
+@lru_cache(maxsize=256)
 def clock_counts(seconds: Any) -> int:
     """Whole microseconds of a time; 0 for what is none."""
     if not seconds > 0.0:

@@ -311,5 +311,5 @@ def _ticked(asked: Given, kind: str, drive: DriveNumbers, pin: Any, demand: Any,
         return pwm_counts(drive, demand)
     if pin is None:
         return 0
-    tick_s = Single(asked.tick_s)
-    return sum(pin.tick(Single(demand), guarded, tick_s) for _ in range(asked.ticks))
+    demand, tick_s = Single(demand), Single(asked.tick_s)
+    return sum([pin.tick(demand, guarded, tick_s) for _ in range(asked.ticks)])
