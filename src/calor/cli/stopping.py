@@ -14,6 +14,8 @@ from calor.cli.exit_codes import STOPPED
 LONGEST_WAIT_S = 1.0
 """So long it may take to leave in good order, for which a simulation takes some hundredths; then the process ends, and
 what it began with it."""
+LOOK_S = 0.2
+"""So often the thread that listens looks up: a signal that the system gives to another thread does not end its wait."""
 
 
 def stoppable(work: Callable[[], int]) -> int:
@@ -31,7 +33,8 @@ def stoppable(work: Callable[[], int]) -> int:
     worker = threading.Thread(target=act, name="verb", daemon=True)
     worker.start()
     try:
-        has_ended.wait()
+        while not has_ended.wait(LOOK_S):
+            pass
     except KeyboardInterrupt:
         _interrupt(worker, has_ended)
         if codes != [STOPPED]:  # it did not come to say so itself
