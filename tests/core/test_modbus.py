@@ -19,6 +19,7 @@ from hypothesis import strategies as st
 from pymodbus.server import ModbusSerialServer
 from pymodbus.simulator import DataType, SimData, SimDevice
 
+from calor.board import modbus
 from calor.board.modbus import ModbusLink
 from calor.board.modbus_map import RAW, Register, blocks_of, read_map, shipped
 from calor.board.protocol import Answer, Range
@@ -144,8 +145,11 @@ def test_a_controller_is_read_and_written(wire: Wire, serve: Callable[..., Contr
     assert link.trouble is None and read_record(out).trace.steps >= 3
 
 
-def test_a_controller_that_falls_silent(wire: Wire, serve: Callable[..., Controller]) -> None:
+def test_a_controller_that_falls_silent(
+    wire: Wire, serve: Callable[..., Controller], monkeypatch: pytest.MonkeyPatch
+) -> None:
     """While it does not answer nothing is invented, what is asked of it is said to be unanswered, and it comes back."""
+    monkeypatch.setattr(modbus, "ANSWER_S", 0.3)
     serve(1, ONE_LOOP)
     link = ModbusLink(wire.ends[1], read_map("one_loop").model_copy(update={"every_s": 0.05}), framing="8N1")
     until(lambda: link.rows >= 2)
