@@ -12,6 +12,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from calor.compiled.entries import FINDERS
+from calor.compiled.freed_memory import keep_freed_memory
 from calor.errors import CalorError
 
 if TYPE_CHECKING:
@@ -130,6 +131,7 @@ def prepare() -> Kernel:
     with _LOCK:
         if not _KERNEL:
             began_s = time.perf_counter()
+            keep_freed_memory()
             made = _made()
             made.took_s = time.perf_counter() - began_s
             _KERNEL.append(made)

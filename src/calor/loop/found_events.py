@@ -97,7 +97,7 @@ def alarm_rows(alarm: Alarm, design: Design, trace: Trace) -> npt.NDArray[np.boo
     raised = trace.whole_alarms
     if len(raised) != trace.steps:
         return np.zeros(trace.steps, np.bool_)
-    rows: npt.NDArray[np.bool_] = (raised >> design.guard.alarms.index(alarm)) & 1 > 0
+    rows: npt.NDArray[np.bool_] = (raised & (1 << design.guard.alarms.index(alarm))) != 0
     return rows
 
 
@@ -106,7 +106,8 @@ def alarm_instants(alarm: Alarm, design: Design, trace: Trace) -> list[float]:
     raised = alarm_rows(alarm, design, trace)
     if not raised.any():
         return []
-    return [float(at_s) for at_s in trace.time_s[np.flatnonzero(np.diff(raised.astype(np.int8), prepend=0) > 0)][:200]]
+    begins = np.flatnonzero(raised & ~np.concatenate(([False], raised[:-1])))
+    return [float(at_s) for at_s in trace.time_s[begins[:200]]]
 
 
 def _lasting(outside: npt.NDArray[np.bool_], delay_s: float, trace: Trace) -> list[float]:

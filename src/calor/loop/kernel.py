@@ -47,7 +47,7 @@ from calor.loop.advance import advance
 from calor.loop.conditions import Conditions
 from calor.loop.run_records import MOST_TUNINGS, LoopNumbers, LoopStart, Workspace
 from calor.loop.seat import Seat, call_address
-from calor.loop.switching import give
+from calor.loop.switching import NEVER_S, give, next_arrival_s
 from calor.loop.trace import Flag
 from calor.sense import lag, reading
 from calor.sense.checks import NO_FAULT
@@ -166,7 +166,7 @@ def run(
     overridden, raised = False, 0.0
     setpoint = aim.celsius
     measured = np.nan
-    level, second = 0.0, 0.0
+    level, second, arrives_s = 0.0, 0.0, NEVER_S
     between_looks = max(1, int(STEPS_BETWEEN_LOOKS * load.step_s / max(load.step_s, step_s)))
     for k in range(steps):
         if k % between_looks == 0:
@@ -298,7 +298,9 @@ def run(
                 )  # fmt: skip
                 heat += part
                 at_s = until_s
-            changes[output] = count
+            if count != changes[output]:
+                changes[output] = count
+                arrives_s = next_arrival_s(switch_s, arrived, changes, load.dead_time_s)
             columns[OUTPUTS_FROM + outputs + output, k] = heat / (end_s - begin_s)
 
         # the load, from one change of heat or surroundings to the next
@@ -312,22 +314,18 @@ def run(
                         load, load_state, values[load_row, ADDED], values[load_row, ADDED_CELSIUS]
                     )
                     chamber.fill_step_matrix(matrix, load.chamber, load_state.added_j_per_k, step_s)
-            until_s = min(end_s, instants[load_row + 1])
-            moved = False
-            for output in range(outputs):
-                while (
-                    arrived[output] < changes[output] and switch_s[output, arrived[output]] + load.dead_time_s <= at_s
-                ):
-                    arriving[output] = switch_level[output, arrived[output]]
-                    arrived[output] += 1
-                    moved = True
-                if arrived[output] < changes[output]:
-                    until_s = min(until_s, switch_s[output, arrived[output]] + load.dead_time_s)
-            if moved:
+            if arrives_s <= at_s:
                 level, second = 0.0, 0.0
                 for output in range(outputs):
+                    while arrived[output] < changes[output] and (
+                        switch_s[output, arrived[output]] + load.dead_time_s <= at_s
+                    ):
+                        arriving[output] = switch_level[output, arrived[output]]
+                        arrived[output] += 1
                     level += weights[0, output] * arriving[output]
                     second += weights[1, output] * arriving[output]
+                arrives_s = next_arrival_s(switch_s, arrived, changes, load.dead_time_s)
+            until_s = min(end_s, instants[load_row + 1], arrives_s)
             around = Surroundings(
                 values[load_row, AMBIENT], values[load_row, EXTRA], values[load_row, HUMIDITY], values[load_row, HEAT]
             )

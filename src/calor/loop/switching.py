@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from calor.compiled import Column, Table, compiled
+from calor.compiled import Column, Counts, Table, compiled
 from calor.design.switch_events import BOUNCING, INVERTED, STUCK_OFF, STUCK_ON
 from calor.drive import registry as drives
 from calor.drive.registry import DriveNumbers
@@ -12,6 +12,19 @@ from calor.drive.registry import DriveNumbers
 BOUNCES, BOUNCE_S = 3, 0.002
 """How often a contact that bounces opens again as it closes, and for how long each time it is closed and open (common
 practice: some bounces of some milliseconds)."""
+
+NEVER_S = float("inf")
+
+
+@compiled
+def next_arrival_s(switch_s: Table, arrived: Counts, changes: Counts, dead_time_s: float) -> float:
+    """When the next change of any output reaches the load, s, of those that have not `arrived`; NEVER_S: none is on its
+    way."""
+    first_s = NEVER_S
+    for output in range(len(changes)):
+        if arrived[output] < changes[output]:
+            first_s = min(first_s, switch_s[output, arrived[output]] + dead_time_s)
+    return first_s
 
 
 @compiled
