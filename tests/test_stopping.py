@@ -38,13 +38,18 @@ INTERRUPTED = """\
     def interrupt():
         while not {holds}:
             time.sleep(0.01)
-        os.kill(os.getpid(), signal.SIGINT)
+        {sends}
 
     signal.signal(signal.SIGINT, signal.default_int_handler)  # a shell may have begun all of this to be deaf to it
     threading.Thread(target=interrupt, daemon=True).start()
     sys.argv = ["calor", *sys.argv[1:]]
     cli.main()
 """
+TO_PROCESS, TO_THREAD = (
+    "os.kill(os.getpid(), signal.SIGINT)",
+    "signal.pthread_kill(threading.get_ident(), signal.SIGINT)",
+)
+"""As a terminal does it; and as the system may do it, to a thread that is not the one that waits."""
 IS_RUNNING = "(simulate._running and simulate._running[0][1] > {rows})"
 
 
@@ -57,11 +62,12 @@ def test_ctrl_c_ends_a_simulation(deciding: str, tmp_path: Path) -> None:
         "import time\nclass Law:\n    def step(self, reading, dt):\n        time.sleep(1.2)\n        return 0.5\n"
     )
     words, holds = ["run", str(design), "--csv", str(tmp_path / "out.csv")], IS_RUNNING.format(rows=1000)
+    sends = TO_PROCESS
     if deciding == "own":
-        words, holds = [*words, "--with", str(law)], "simulate._running"
+        words, holds, sends = [*words, "--with", str(law)], "simulate._running", TO_THREAD
     place = tmp_path / "temporary"
     place.mkdir()
-    script = textwrap.dedent(INTERRUPTED).format(holds=holds)
+    script = textwrap.dedent(INTERRUPTED).format(holds=holds, sends=sends)
     done = subprocess.run(
         [sys.executable, "-c", script, *words], capture_output=True, text=True, check=False, env={**os.environ, "TMPDIR": str(place)}
     )  # fmt: skip
