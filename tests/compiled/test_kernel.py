@@ -17,7 +17,7 @@ import pytest
 
 import calor
 from calor import loop
-from calor.compiled import build, compiler, library
+from calor.compiled import build, compiler, freed_memory, library
 from calor.compiled.annotations import Annotations
 from calor.compiled.compiler import compilers
 from calor.compiled.entries import ENTRIES
@@ -308,3 +308,18 @@ def test_old_libraries_are_forgotten(tmp_path: Path) -> None:
     build._forget_old(tmp_path)
     assert len(list(tmp_path.glob("*.so"))) == build.KEPT == len(list(tmp_path.glob("*.json")))
     assert not (tmp_path / f"kernel-{build.KEPT}.so").exists()
+
+
+def test_freed_memory_is_kept_where_the_c_library_can(monkeypatch: pytest.MonkeyPatch) -> None:
+    """And is left alone where the user has set it, or where there is no such thing."""
+    for name in [name for name in os.environ if name.startswith("MALLOC_")]:
+        monkeypatch.delenv(name)
+    asked: list[tuple[int, int]] = []
+    there = type("Library", (), {"mallopt": staticmethod(lambda what, value: asked.append((what, value)) or 1)})
+    monkeypatch.setattr(freed_memory.ctypes, "CDLL", lambda _: there)
+    assert freed_memory.keep_freed_memory() and asked == [(-1, 64 << 20), (-3, 16 << 20)]
+    monkeypatch.setattr(freed_memory.ctypes, "CDLL", lambda _: object())
+    assert not freed_memory.keep_freed_memory()
+    monkeypatch.setattr(freed_memory.ctypes, "CDLL", lambda _: there)
+    monkeypatch.setenv("MALLOC_TRIM_THRESHOLD_", "1")
+    assert not freed_memory.keep_freed_memory() and len(asked) == 2
