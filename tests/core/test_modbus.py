@@ -21,7 +21,7 @@ from pymodbus.simulator import DataType, SimData, SimDevice
 
 from calor.board import modbus
 from calor.board.modbus import ModbusLink
-from calor.board.modbus_map import RAW, Register, blocks_of, read_map, shipped
+from calor.board.modbus_map import RAW, Register, blocks_of, read_map, shipped, shipped_names
 from calor.board.protocol import Answer, Range
 from calor.cli import invoke
 from calor.errors import CalorError
@@ -223,6 +223,7 @@ def test_a_map_that_is_wrong_is_said_in_a_line(text: str, says: str, tmp_path: P
 def test_the_shipped_maps(tmp_path: Path) -> None:
     """Both are read, and read at once what lies side by side; another name says which there are."""
     assert shipped() == ["float_fahrenheit", "one_loop"]
+    assert shipped_names() == {name: read_map(name).name for name in shipped()}
     own = read_map("one_loop")
     assert [(one.table, one.address, one.words) for one in blocks_of(own)] == [
         ("coil", 0, 1), ("holding", 0, 5), ("input", 0, 3),

@@ -155,6 +155,13 @@ def shipped() -> list[str]:
     return sorted(path.stem for path in SHIPPED.glob("*.toml"))
 
 
+def shipped_names() -> dict[str, str]:
+    """What each shipped map is called in its file, by the name it is asked for by."""
+    return {
+        name: str(tomllib.loads((SHIPPED / f"{name}.toml").read_text(encoding="utf-8"))["name"]) for name in shipped()
+    }
+
+
 def read_map(name: str | Path) -> ModbusMap:
     """A map by its file, or by the name of one that is shipped. Raises CalorError with the first thing wrong."""
     path = Path(name)

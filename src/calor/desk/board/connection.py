@@ -7,7 +7,7 @@ from pathlib import Path
 from PyQt6.QtWidgets import QComboBox, QFileDialog, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
 from calor.board.link import BAUDS, FRAMINGS, USUAL_BAUD, ports
-from calor.board.modbus_map import read_map, shipped
+from calor.board.modbus_map import read_map, shipped_names
 from calor.board.stand_in import FAULTS
 from calor.desk.board.work import LINES, BoardWork
 from calor.desk.state.desk import Desk
@@ -27,8 +27,8 @@ class Connection(QWidget):
         self.port, self.speaks, self.baud, self.framing = QComboBox(), QComboBox(), QComboBox(), QComboBox()
         self.port.setEditable(True)
         self.speaks.addItem("Lines of text", LINES)
-        for name in shipped():
-            self.speaks.addItem(f"Modbus: {read_map(name).name}", name)
+        for name, called in shipped_names().items():
+            self.speaks.addItem(f"Modbus: {called}", name)
         self.speaks.addItem("Modbus: a map of your own …", OTHER)
         for one in BAUDS:
             self.baud.addItem(str(one), one)
