@@ -20,7 +20,7 @@ def command(file: Path = DESIGN_FILE, as_json: bool = AS_JSON) -> int:
         problems = [{"where": p.where, "rule": p.rule, "received": p.received} for p in error.problems]
         print_json({"file": str(file), "valid": False, "problems": problems})
         return BAD_INPUT
-    from calor.firmware.check.ranges import resolution_warning
+    from calor.firmware.check.resolution import resolution_warning
 
     warning = resolution_warning(design)
     if as_json:

@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import contextlib
+import gc
 import math
 import sys
+from collections.abc import Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -48,10 +51,23 @@ def _finite(data: Any) -> Any:
     return None if isinstance(data, float) and not math.isfinite(data) else data
 
 
+@contextlib.contextmanager
+def _no_garbage_looked_for() -> Iterator[None]:
+    """While much is imported: all of it stays, and looking through it again takes a twentieth of a short verb."""
+    was_on = gc.isenabled()
+    gc.disable()
+    try:
+        yield
+    finally:
+        if was_on:
+            gc.enable()
+
+
 def open_design(path: Path) -> Design:
     """The design in a file; from here on standard error says when the loop is compiled. Raises DesignError."""
-    from calor.compiled.library import listen
-    from calor.design import file
+    with _no_garbage_looked_for():
+        from calor.compiled.library import listen
+        from calor.design import file
 
     listen(lambda line: print(f"calor: {line}", file=sys.stderr))
     return file.read(path).design
