@@ -69,7 +69,8 @@ def test_ctrl_c_ends_a_simulation(deciding: str, tmp_path: Path) -> None:
     place.mkdir()
     script = textwrap.dedent(INTERRUPTED).format(holds=holds, sends=sends)
     done = subprocess.run(
-        [sys.executable, "-c", script, *words], capture_output=True, text=True, check=False, env={**os.environ, "TMPDIR": str(place)}
+        [sys.executable, "-c", script, *words], capture_output=True, text=True, check=False,
+        env={**os.environ, "TMPDIR": str(place)}, timeout=1200,  # a signal that is lost is a failure, and no hang
     )  # fmt: skip
     assert (done.returncode, done.stdout) == (130, "") and done.stderr.splitlines()[-1] == "calor: stopped", done
     assert not (tmp_path / "out.csv").exists() and list(place.iterdir()) == []

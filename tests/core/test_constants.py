@@ -106,12 +106,12 @@ def test_the_folder_drops_into_a_project(form: Form, tmp_path: Path) -> None:
         "int main(void) { setup(); for (int k = 0; k < 10; k++) { loop(); } return state.probe_fault ? 1 : 0; }\n"
     )
     zig = [sys.executable, "-m", "ziglang"]
-    # without its own checks, and linked by the compiler that is there: it would first build libraries, for a minute
-    strict, plain = ["-Wall", "-Wextra", "-Werror"], ["-fno-sanitize=undefined"]
+    # its checks trap, and the compiler that is there links: else it would first build libraries, for a minute
+    strict, traps = ["-Wall", "-Wextra", "-Werror"], ["-fsanitize=undefined", "-fsanitize-trap=undefined"]
     for source in sketch.glob("*.c"):
-        command = [*zig, "cc", "-std=c99", *strict, *plain, "-c", str(source), "-o", str(source.with_suffix(".o"))]
+        command = [*zig, "cc", "-std=c99", *strict, *traps, "-c", str(source), "-o", str(source.with_suffix(".o"))]
         subprocess.run(command, check=True, env=environment())
-    program = [*zig, "c++", *strict, *plain, "-c", str(sketch / "sketch.cpp"), "-o", str(sketch / "sketch.o")]
+    program = [*zig, "c++", *strict, *traps, "-c", str(sketch / "sketch.cpp"), "-o", str(sketch / "sketch.o")]
     subprocess.run(program, check=True, env=environment())
     objects = [str(path) for path in sketch.glob("*.o")]
     subprocess.run([*host.compiler(), *objects, "-o", str(sketch / "sketch"), "-lm"], check=True, env=environment())

@@ -40,7 +40,7 @@ def with_found_events(trace: Trace, design: Design) -> Trace:
     for k in begins[:20]:
         word = _fault_word(int(flags[k]))
         events.append(RunEvent(float(trace.time_s[k]), "probe_fault", f"probe fault{word}, output {asked}"))
-    for alarm in design.guard.alarms if trace.whole_alarms.any() else ():
+    for alarm in design.guard.alarms:
         is_difference = alarm.kind not in ("high", "low")
         celsius = float("nan") if alarm.kind == "probe_fault" else alarm.celsius
         events += [

@@ -22,7 +22,6 @@ import numpy as np
 import numpy.typing as npt
 
 from calor import logarithm
-from calor.compiled import Column
 from calor.design.model import Design
 from calor.drive import registry as drives
 from calor.drive.registry import DriveNumbers
@@ -208,7 +207,7 @@ def _answers(asked: Given) -> npt.NDArray[np.float32]:
             begun, measured = True, Single(0.0)
             memory = np.zeros(size, Single)
             program_state = program.start()
-            law_state = laws.LawState(False, np.zeros(laws.MEMORY_SIZE, Single), _row_of(laws.AT_START))
+            law_state = laws.LawState(False, np.zeros(laws.MEMORY_SIZE, Single), laws.AT_START.tolist())
             alarm_memory = np.zeros((len(watched) + 1, alarms.MEMORY_SIZE), Single)
             controls.begin()
             pins = [PINS[kind](drive) if kind in PINS else None for kind, drive in asked.drives]
@@ -284,11 +283,6 @@ def _with_other_gains(law: LawNumbers) -> Any:
     own = law.pid._replace(gains=gains._replace(heat=heat), setpoint_weight=weight)
     other: Any = law
     return other._replace(pid=own)
-
-
-def _row_of(numbers: Column) -> Any:
-    """A row for states whose numbers stay of the kind that is put into it."""
-    return numbers.tolist()
 
 
 def _led(
