@@ -16,7 +16,16 @@ import numpy as np
 import pytest
 from PyQt6.QtCore import QMimeData, QPoint, QPointF, Qt, QUrl
 from PyQt6.QtGui import QDropEvent, QWheelEvent
-from PyQt6.QtWidgets import QApplication, QFileDialog, QMessageBox, QPushButton, QWidget
+from PyQt6.QtWidgets import (
+    QApplication,
+    QComboBox,
+    QFileDialog,
+    QMessageBox,
+    QPushButton,
+    QStyle,
+    QStyleOptionComboBox,
+    QWidget,
+)
 
 from calor import loop
 from calor.demo import DEMOS
@@ -852,3 +861,27 @@ def test_rooms_are_built_when_they_are_first_opened(desk: Desk, qtbot: Any) -> N
     qtbot.keyClick(window, Qt.Key.Key_4, Qt.KeyboardModifier.ControlModifier)
     assert code.is_built and window.room("code").page.isVisible()
     window.toggle_theme()
+
+
+def test_lists_that_open_show_all_there_is(desk: Desk, qtbot: Any) -> None:
+    """Every entry has its place in the list, whole, and the chosen one is in sight."""
+    window = desk()
+    boxes = []
+    for block in ("law", "trial"):
+        window.desk.view.choose_bench(block)
+        boxes += [box for box in window.bench.findChildren(QComboBox) if box.isVisible()][:2]
+        for box in boxes[-2:]:
+            box.showPopup()
+            view, model = box.view(), box.model()
+            qtbot.waitUntil(view.isVisible, timeout=60_000)
+            last = view.visualRect(model.index(box.count() - 1, box.modelColumn()))
+            assert box.count() > 1 and last.bottom() < view.viewport().height() and last.height() >= 20, (
+                box.currentText()
+            )
+            # opened as a menu it would have arrows over its first and last entries
+            option = QStyleOptionComboBox()
+            box.initStyleOption(option)
+            style = box.style()
+            assert style.styleHint(QStyle.StyleHint.SH_ComboBox_Popup, option, box) == 0, box.currentText()
+            box.hidePopup()
+    assert len(boxes) >= 2

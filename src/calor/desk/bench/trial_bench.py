@@ -50,6 +50,7 @@ class TrialBench(QWidget):
         column.addLayout(self._events)
         row = QHBoxLayout()
         self.new_kind = QComboBox()
+        self.new_kind.setMaxVisibleItems(len(EVENT_KINDS))
         self.new_kind.setAccessibleName("Kind of event to add")
         for kind in EVENT_KINDS:
             self.new_kind.addItem(kind_word(EVENT_KINDS[kind]), kind)

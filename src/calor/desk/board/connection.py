@@ -44,6 +44,7 @@ class Connection(QWidget):
             box.setToolTip(hint)
             box.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
             box.setMinimumContentsLength(3)
+            box.setMaxVisibleItems(len(BAUDS))
         self.look, self.connect_button = QPushButton("List ports"), QPushButton("Connect")
         self.stand_in, self.in_loop = QPushButton("Start the stand-in"), QPushButton("Run the trial with it")
         self.look.setToolTip("Look for serial ports again.")

@@ -171,6 +171,8 @@ QMenu::separator {{ height: 1px; background: {t.rule}; margin: 4px 8px; }}
 QListWidget::item {{ padding: 4px 8px; height: 17px; }}
 QMessageBox {{ border: 2px solid {t.rail}; }}
 #search {{ border: 2px solid {t.rail}; background: {t.ground}; }}
+QComboBox {{ combobox-popup: 0; }}
+QComboBox QAbstractItemView::item {{ min-height: 24px; padding: 0 6px; }}
 QComboBox::drop-down {{ border: none; width: 20px; }}
 QComboBox::down-arrow {{ image: url({(ICONS / f"chevron_{t.name}.svg").as_posix()}); width: 10px; height: 10px; }}
 #card {{ background: {t.raised}; border: 1px solid {t.rule}; border-left: 4px solid {t.setpoint}; border-radius: 4px; }}
