@@ -98,7 +98,7 @@ def main() -> None:
         window.take(place)
 
     def dark(window: Window) -> None:
-        window.set_theme("dark")
+        window.toggle_theme()
         window.desk.view.choose_bench("probe")
 
     def at(bench: str, trial: int = 0) -> Callable[[Window], None]:
@@ -261,7 +261,8 @@ def main() -> None:
         window.grab().save(str(PICTURES / f"{name}.png"))
         print(f"docs/screenshots/{name}.png")
         window.desk.view.set_unit("°C")
-        window.set_theme("light")
+        if window.theme.name == "dark":  # it is remembered
+            window.toggle_theme()
         window.desk.document.undo_stack.setClean()
         for own in window.room("code").unsaved():
             own.save()

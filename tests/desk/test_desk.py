@@ -32,6 +32,7 @@ from calor.demo import DEMOS
 from calor.design.file import read
 from calor.desk.loop.verdict import AdviceCard
 from calor.desk.state.places import Remembered, config_file
+from calor.desk.widgets.theme import THEMES
 from calor.units import celsius_to
 from tests.conftest import TEN_LINES, is_current, ran
 
@@ -466,7 +467,7 @@ def test_a_long_run_says_so_and_can_be_stopped(desk: Desk, qtbot: Any) -> None:
 def test_nothing_is_clipped(standing: Any, qtbot: Any, theme: str, size: tuple[int, int]) -> None:
     """On every bench, every label and button has the room its text needs."""
     window = standing
-    window.set_theme(theme)
+    window.dressing.put_on(THEMES[theme])
     window.resize(*size)
     for block in ("setpoint", "law", "drive", "load", "probe", "trial"):
         window.desk.view.choose_bench(block)

@@ -14,6 +14,7 @@ from PyQt6.QtWidgets import QApplication, QFileDialog, QLabel
 
 from calor.demo import AFTER, BATH, BEFORE, CABINET, WAX
 from calor.design.file import read
+from calor.desk.widgets.theme import THEMES
 from calor.log.remembered import store
 from tests.conftest import TEN_LINES, ran
 from tests.records import as_csv, recorded
@@ -326,7 +327,7 @@ def test_from_the_loop_room_one_step_leads_here(desk: Desk, qtbot: Any, monkeypa
     window.desk.view.set_unit("°F")
     assert all("°C" not in value for _, value, _ in room.page.measures.texts())
     for theme in ("dark", "light"):
-        window.set_theme(theme)
+        window.dressing.put_on(THEMES[theme])
 
 
 def test_a_log_that_others_changed_is_said(desk: Desk, qtbot: Any, tmp_path: Path) -> None:

@@ -13,6 +13,7 @@ from PyQt6.QtGui import QMouseEvent
 from PyQt6.QtWidgets import QApplication, QLabel, QPushButton
 
 from calor.desk.widgets.fields import ChoiceField
+from calor.desk.widgets.theme import THEMES
 from calor.sense import budget
 from calor.sense.points import at_celsius
 from calor.sense.resolution import celsius_per_count
@@ -229,7 +230,7 @@ def test_every_kind_has_its_room(standing: Any, qtbot: Any, name: str, size: tup
 
 @pytest.mark.parametrize("theme", ["light", "dark"])
 def test_an_ideal_probe_says_what_to_do(room: Any, qtbot: Any, theme: str) -> None:
-    room.set_theme(theme)
+    room.dressing.put_on(THEMES[theme])
     room.desk.document.set_kind("probe", "ideal")
     surveyed(qtbot, room.room("probe"))
     own = room.room("probe").page

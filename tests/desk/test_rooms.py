@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import importlib.util
+import itertools
 import subprocess
 import sys
 from collections.abc import Callable
@@ -11,6 +12,7 @@ from typing import Any
 
 import pytest
 from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QApplication
 
 from calor.desk import rooms
 from calor.desk.widgets import theme as look
@@ -94,7 +96,7 @@ def test_one_room_more(toy: Any, qtbot: Any, monkeypatch: pytest.MonkeyPatch, tm
     assert room.page.isVisible() and button.isChecked() and room.page.theme is look.LIGHT
     assert not window.ribbon.isVisible() and not window.bench.isVisible() and not window.room("loop").page.isVisible()
     window.toggle_theme()
-    assert room.page.theme is look.DARK
+    qtbot.waitUntil(lambda: room.page.theme is look.DARK)
     # the Tab key goes through it
     window.bench.show()
     before = window.room("loop").strip
@@ -193,3 +195,74 @@ def test_every_rooms_page_is_imported_beside_the_window() -> None:
     code = f"import sys\nfrom calor.desk.rooms import import_pages\nimport_pages()\nprint([one for one in {pages!r} if one not in sys.modules])"
     result = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
     assert result.stdout.strip() == "[]" and len(pages) > 5
+
+
+def test_another_theme_is_put_on_part_by_part(desk: Open, qtbot: Any, monkeypatch: pytest.MonkeyPatch) -> None:
+    """One part a turn of the event loop, those on show first and unpainted until all of them have it."""
+    window = desk()
+    for name in ("logs", "probe", "loop"):
+        window.desk.view.choose_room(name)
+    worn: list[tuple[str, bool]] = []
+    dress = look.dress
+
+    def noted(part: Any, theme: look.Theme) -> None:
+        worn.append((type(part).__name__, window.updatesEnabled()))
+        dress(part, theme)
+
+    monkeypatch.setattr(look, "dress", noted)
+    turns = []
+    window.dressing._turns.timeout.connect(lambda: turns.append(len(worn)))
+    window.toggle_theme()
+    assert window.theme is look.DARK and not worn and not window.updatesEnabled()
+    assert QApplication.overrideCursor() is not None
+    qtbot.waitUntil(lambda: not window.dressing._turns.isActive())
+    assert all(later - sooner <= 1 for sooner, later in itertools.pairwise([0, *turns]))
+    shown = {"Rail", "TopBar", "Ribbon", "Bench", "LoopPage"}
+    assert {name for name, painted in worn[:5] if not painted} == shown and all(painted for _, painted in worn[5:])
+    assert {"Notice", "LogsPage", "ProbePage", "QWidget"} == {name for name, _ in worn[5:]}
+    assert window.updatesEnabled() and QApplication.overrideCursor() is None
+    # a room that is entered before its turn; a change of mind; a window closed on the way
+    window.toggle_theme()
+    window.toggle_theme()
+    window.toggle_theme()
+    window.desk.view.choose_room("logs")
+    assert look.worn_by(window.room("logs").page) == "light"
+    qtbot.waitUntil(lambda: not window.dressing._turns.isActive())
+    assert all(look.worn_by(room.page) == "light" for room in window.rooms if room.is_built)
+    # what the window asks and offers wears what the window wears
+    search = window.search()
+    qtbot.waitUntil(search.isVisible)
+    assert search.grab().toImage().pixelColor(20, 4).name() == look.LIGHT.ground.lower()
+    search.close()
+    window.toggle_theme()
+    window.close()
+    assert QApplication.overrideCursor() is None
+
+
+def test_rooms_are_ready_before_they_are_entered(desk: Open, qtbot: Any, monkeypatch: pytest.MonkeyPatch) -> None:
+    window = desk()
+    faces, focus = [room for room in window.rooms if room.name != "loop"], window.focusWidget()
+    lacking = window.room("code")
+    real = type(lacking).build
+
+    def lacks(room: Any) -> Any:
+        raise ImportError("no library")
+
+    monkeypatch.setattr(type(lacking), "build", lacks)
+    allowed: list[int] = []
+    asked: list[int] = []
+    window.ahead.begin(lambda: bool(asked.append(1) or allowed))
+    qtbot.waitUntil(lambda: len(asked) > 2)
+    assert not any(room.is_built for room in faces)
+    allowed.append(1)
+    qtbot.waitUntil(lambda: window.ahead.is_done)
+    monkeypatch.setattr(type(lacking), "build", real)
+    for room in faces:
+        assert room.is_built == (room is not lacking)
+        if room.is_built:
+            assert not room.page.isVisible() and look.worn_by(room.page) == window.theme.name
+            assert all(part.testAttribute(Qt.WidgetAttribute.WA_WState_Polished) for part in room.page.tab_order())
+    assert window.shown.name == "loop" and window.focusWidget() is focus and not window.room("loop").page.isHidden()
+    for room in faces:
+        window.desk.view.choose_room(room.name)
+        assert room.page.isVisible() and not window.room("loop").page.isVisible()

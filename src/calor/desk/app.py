@@ -82,7 +82,13 @@ def start(path: Path | None, demo: bool) -> int:
     window.open_first(path, demo)
     if demo or (path is None and window.desk.document.path is None):
         window.desk.view.choose_room(window.start.name)
-    _when_drawn(window.desk, lambda: threading.Thread(target=import_pages, name="rooms", daemon=True).start())
+
+    def get_rooms_ready() -> None:
+        imports = threading.Thread(target=import_pages, name="rooms", daemon=True)
+        imports.start()
+        window.ahead.begin(lambda: not imports.is_alive())
+
+    _when_drawn(window.desk, get_rooms_ready)
     sys.excepthook = lambda kind, error, trace: report(window.desk, kind, error, trace)
     signal.signal(signal.SIGINT, lambda *_: window.close())
     # Python sees a signal only when it runs: let it, five times a second

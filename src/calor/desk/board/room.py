@@ -4,11 +4,9 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from PyQt6.QtWidgets import QApplication
-
 from calor.desk.room import Command, Page
 from calor.desk.state.desk import Desk
-from calor.desk.widgets.places import BACK, choice
+from calor.desk.widgets.places import BACK, choice, over_the_window
 from calor.desk.work_room import WorkRoom
 
 if TYPE_CHECKING:
@@ -68,7 +66,7 @@ class BoardRoom(WorkRoom["BoardWork"]):
         if work is None or work.link is None or work.stand_in is not None:
             return True
         text = f"The board on {work.link.port} is on the line. What is to become of its output?"
-        chosen = choice(QApplication.activeWindow(), "Output of the board", text, (OFF, AS_IT_IS), OFF)
+        chosen = choice(over_the_window(), "Output of the board", text, (OFF, AS_IT_IS), OFF)
         self._leaves_output = chosen == AS_IT_IS
         return chosen != BACK
 

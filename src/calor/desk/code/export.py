@@ -5,11 +5,11 @@ from __future__ import annotations
 from pathlib import Path
 
 from PyQt6.QtCore import QObject, QThread, pyqtSignal
-from PyQt6.QtWidgets import QApplication, QFileDialog
+from PyQt6.QtWidgets import QFileDialog
 
 from calor.design.model import Design
 from calor.desk.state.desk import Desk
-from calor.desk.widgets.places import may_mix
+from calor.desk.widgets.places import may_mix, over_the_window
 from calor.errors import CalorError, StrangersError
 from calor.firmware.sources.form import PLAIN, Form
 
@@ -52,7 +52,7 @@ class CodeExport(QObject):
         """Choose a folder and write the C99 sources into it."""
         path = self._desk.document.path
         start = str(path.parent) if path else str(Path.home())
-        folder = QFileDialog.getExistingDirectory(QApplication.activeWindow(), "Folder for the C sources", start)
+        folder = QFileDialog.getExistingDirectory(over_the_window(), "Folder for the C sources", start)
         if folder:
             self.write(Path(folder), form)
 
@@ -75,7 +75,7 @@ class CodeExport(QObject):
             writer.wait()  # it has said its last, and ends
         if writer is not None and writer.strangers:
             self._desk.say("note", f"Nothing was written into {writer.folder}.")
-            if may_mix(QApplication.activeWindow(), writer.folder, writer.strangers):
+            if may_mix(over_the_window(), writer.folder, writer.strangers):
                 self.write(writer.folder, writer.form, force=True)
             return
         if problem or self._writer is None:

@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from PyQt6.QtWidgets import QApplication
-
 from calor.desk.room import Command, Page, Room
+from calor.desk.widgets.places import over_the_window
 from calor.errors import CalorError
 
 
@@ -29,7 +28,7 @@ class JournalRoom(Room):
     def _report(self) -> None:
         from calor.desk.journal.taking import report_open
 
-        report_open(self.desk, QApplication.activeWindow())
+        report_open(self.desk, over_the_window())
 
     def _keep(self) -> None:
         try:

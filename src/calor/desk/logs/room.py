@@ -6,12 +6,13 @@ from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from PyQt6.QtWidgets import QApplication, QFileDialog
+from PyQt6.QtWidgets import QFileDialog
 
 from calor.demo import RECORDS
 from calor.desk.logs import READ_AGAIN
 from calor.desk.room import Command, Entry, Page, Room
 from calor.desk.state.desk import Desk
+from calor.desk.widgets.places import over_the_window
 
 if TYPE_CHECKING:
     from calor.desk.logs.shelf import Shelf
@@ -78,12 +79,12 @@ class LogsRoom(Room):
 
     def ask(self) -> None:
         """Choose logs and open them."""
-        window = QApplication.activeWindow()
+        window = over_the_window()
         names, _ = QFileDialog.getOpenFileNames(window, "Measure recorded runs", str(Path.home()), LOG_FILTER)
         self._open(*(Path(name) for name in names))
 
     def _ask_to_join(self) -> None:
-        window = QApplication.activeWindow()
+        window = over_the_window()
         names, _ = QFileDialog.getOpenFileNames(window, "More files of the same run", str(Path.home()), LOG_FILTER)
         if names:
             self.shelf.join(*(Path(name) for name in names))

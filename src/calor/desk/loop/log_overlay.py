@@ -5,10 +5,11 @@ from __future__ import annotations
 from pathlib import Path
 
 from PyQt6.QtCore import QObject, QThread, pyqtSignal
-from PyQt6.QtWidgets import QApplication, QFileDialog
+from PyQt6.QtWidgets import QFileDialog
 
 from calor.demo import DEMOS
 from calor.desk.state.desk import Desk
+from calor.desk.widgets.places import over_the_window
 from calor.errors import CalorError
 from calor.loop.trace import Trace
 
@@ -49,7 +50,7 @@ class LogOverlay(QObject):
 
     def ask(self) -> None:
         """Choose a log and overlay it."""
-        window = QApplication.activeWindow()
+        window = over_the_window()
         name, _ = QFileDialog.getOpenFileName(window, "Overlay a recorded run", str(Path.home()), LOG_FILTER)
         if name:
             self.take(Path(name))

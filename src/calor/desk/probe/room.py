@@ -9,7 +9,7 @@ from PyQt6.QtWidgets import QApplication, QFileDialog
 from calor.desk.probe.survey import ProbeSurvey
 from calor.desk.room import Command, Page, Room
 from calor.desk.state.desk import Desk
-from calor.desk.widgets.places import may_mix
+from calor.desk.widgets.places import may_mix, over_the_window
 from calor.errors import CalorError, StrangersError
 
 POINTS_FILTER = "Tables (*.csv *.txt *.log *.tsv);;All files (*)"
@@ -79,7 +79,7 @@ class ProbeRoom(Room):
         """Choose a folder and write the probe's scaling into it."""
         path = self.desk.document.path
         start = str(path.parent) if path else str(Path.home())
-        folder = QFileDialog.getExistingDirectory(QApplication.activeWindow(), "Folder for the scaling's C", start)
+        folder = QFileDialog.getExistingDirectory(over_the_window(), "Folder for the scaling's C", start)
         if folder:
             self.write_scaling(Path(folder))
 
@@ -94,7 +94,7 @@ class ProbeRoom(Room):
             if latest is not None and latest.lookup is not None:
                 written += write_files(lookup(design, latest.lookup), folder, force)
         except StrangersError as error:
-            if may_mix(QApplication.activeWindow(), folder, error.names):
+            if may_mix(over_the_window(), folder, error.names):
                 self.write_scaling(folder, force=True)
             return
         except CalorError as error:
@@ -116,7 +116,7 @@ class ProbeRoom(Room):
 
     def ask_calibration(self) -> None:
         """Choose a CSV of calibration points and take them."""
-        window = QApplication.activeWindow()
+        window = over_the_window()
         name, _ = QFileDialog.getOpenFileName(window, "Calibration points", str(Path.home()), POINTS_FILTER)
         if name:
             self.take_calibration(Path(name))
@@ -140,7 +140,7 @@ class ProbeRoom(Room):
 
     def ask_compare(self) -> None:
         """Choose a log with two probes of one thing, and say how they differ."""
-        window = QApplication.activeWindow()
+        window = over_the_window()
         name, _ = QFileDialog.getOpenFileName(window, "A log with two probes", str(Path.home()), POINTS_FILTER)
         if name:
             self.compare_probes(Path(name))

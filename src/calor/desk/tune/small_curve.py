@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import itertools
 from typing import Any
 
 import numpy as np
@@ -32,10 +31,10 @@ def points_of(row: Candidate, trial: str) -> Any:
     way = max(abs(first), 0.5 * float(np.abs(known).max()), 1e-3)
     # what is beyond the setpoint is shown on the far side of where the reading begins
     low, high = (-BELOW_SHARE * way, ABOVE_SHARE * way) if first <= 0.0 else (-ABOVE_SHARE * way, BELOW_SHARE * way)
-    at = np.linspace(0, len(away) - 1, POINTS).astype(int)
-    parts = [away[a : max(b, a + 1)] for a, b in itertools.pairwise(at)]
+    starts = np.linspace(0, len(away) - 1, POINTS).astype(int)[:-1]
     # the furthest of each part, so that a short swing is seen
-    far = np.array([part[np.nanargmax(np.abs(part))] if np.isfinite(part).any() else np.nan for part in parts])
+    lowest, highest = np.fmin.reduceat(away, starts), np.fmax.reduceat(away, starts)
+    far = np.where(-lowest > highest, lowest, highest)
     x = np.linspace(0.0, 1.0, len(far))
     y = np.clip((far - low) / (high - low), 0.0, 1.0)
     return np.column_stack((x, y, np.full(len(far), -low / (high - low))))

@@ -1,4 +1,4 @@
-"""Asking where to write a file: the ending is added before the question whether one there may be replaced."""
+"""Asking: where to write a file, whether something may be done, and over which part of the window."""
 
 from __future__ import annotations
 
@@ -6,9 +6,17 @@ import os
 from pathlib import Path
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QFileDialog, QMessageBox, QWidget
+from PyQt6.QtWidgets import QApplication, QFileDialog, QMessageBox, QWidget
 
 BACK = "Go back"
+DIALOGS = "dialogs"
+"""The name of the part of a window that its dialogs belong to: unlike the window itself it wears the theme."""
+
+
+def over_the_window() -> QWidget | None:
+    """The parent for a dialog that no page asks: in the active window, if there is one."""
+    window = QApplication.activeWindow()
+    return window if window is None else window.findChild(QWidget, DIALOGS) or window
 
 
 def place_for(window: QWidget | None, title: str, start: str, kinds: str, ending: str) -> Path | None:

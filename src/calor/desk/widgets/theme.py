@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cache
 from pathlib import Path
 
 from PyQt6.QtGui import QColor, QFont, QFontDatabase, QPalette
-from PyQt6.QtWidgets import QApplication
+from PyQt6.QtWidgets import QApplication, QWidget
 
 FONTS = Path(__file__).parent / "fonts"
 ICONS = Path(__file__).parent
@@ -73,12 +74,11 @@ def font(px: int = BODY_PX, bold: bool = False, mono: bool = False) -> QFont:
     return chosen
 
 
-def apply(app: QApplication, theme: Theme) -> None:
-    """Put the whole application into `theme`; nothing is done where it is in it already, as that takes long."""
-    if app.property("theme") == theme.name:
-        return
+def set_palette(app: QApplication, theme: Theme) -> None:
+    """Put what no style sheet reaches into `theme`: the window's own ground, and dialogs of the system."""
     if app.property("theme") is None:
         app.setStyle("Fusion")
+        app.setFont(font())
     app.setProperty("theme", theme.name)
     palette = QPalette()
     for role, colour in (
@@ -98,12 +98,25 @@ def apply(app: QApplication, theme: Theme) -> None:
     ):
         palette.setColor(role, QColor(colour))
     app.setPalette(palette)
-    app.setFont(font())
-    # a sheet put in the place of another takes Qt ten times as long as none, and then the new one
-    app.setStyleSheet("")
-    app.setStyleSheet(style_sheet(theme))
 
 
+def dress(part: QWidget, theme: Theme) -> None:
+    """Put a part of the window, with all in it, into `theme`; nothing is done where it is in it already.
+
+    Each part has a sheet of its own: one for the whole application would be put on all widgets in one go, which takes
+    0.1 ms a widget.
+    """
+    if worn_by(part) != theme.name:
+        part.setProperty("theme", theme.name)
+        part.setStyleSheet(style_sheet(theme))
+
+
+def worn_by(part: QWidget) -> str:
+    """The name of the theme that a part is in; empty where it is in none yet."""
+    return str(part.property("theme") or "")
+
+
+@cache
 def style_sheet(t: Theme) -> str:
     """The style sheet of `t`. Widgets are told apart by object names that say what they are."""
     return f"""

@@ -34,7 +34,7 @@ class Commands(QObject):
             if command.keys:
                 shortcut(command.keys, window, self._of(command))
         shortcut("Ctrl+Y", window, window.desk.document.redo)
-        self.menu = QMenu(window)
+        self.menu = QMenu(window.dialogs)
         self.menu.aboutToShow.connect(self._fill)
 
     def _entering(self) -> list[Command]:

@@ -6,6 +6,7 @@ from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QFrame, QPushButton, QVBoxLayout
 
 from calor.desk.room import Room
+from calor.desk.widgets import theme as look
 from calor.desk.widgets.fields import label
 
 
@@ -52,6 +53,10 @@ class Rail(QFrame):
         self.find_button, self.theme_button = QPushButton("Find\nCtrl+K"), QPushButton("Dark")
         for button in (self.find_button, self.theme_button):
             column.addWidget(button)
+
+    def set_theme(self, theme: look.Theme) -> None:
+        """The button offers the other one."""
+        self.theme_button.setText("Light" if theme is look.DARK else "Dark")
 
     def _word(self, room: Room) -> None:
         button = self.rooms[room.name]

@@ -43,8 +43,9 @@ class Search(QDialog):
         for widget in (self.line, self.list, self.none):
             column.addWidget(widget)
         self._filter("")
+        window = parent.window() or parent
         self.move(
-            parent.mapToGlobal(parent.rect().center()).x() - 260, parent.mapToGlobal(parent.rect().topLeft()).y() + 90
+            window.mapToGlobal(window.rect().center()).x() - 260, window.mapToGlobal(window.rect().topLeft()).y() + 90
         )
 
     def _filter(self, query: str) -> None:

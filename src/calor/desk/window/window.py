@@ -9,7 +9,7 @@ from pathlib import Path
 
 from PyQt6.QtCore import QByteArray, Qt
 from PyQt6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent
-from PyQt6.QtWidgets import QApplication, QHBoxLayout, QMainWindow, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QMainWindow, QVBoxLayout, QWidget
 
 from calor.demo import DEMOS
 from calor.design.model import BLOCKS
@@ -20,7 +20,10 @@ from calor.desk.state.desk import Desk, Note
 from calor.desk.state.places import Unsaved, left_behind
 from calor.desk.widgets import theme as look
 from calor.desk.widgets.keys import shortcut
+from calor.desk.widgets.places import DIALOGS
+from calor.desk.window.ahead import Ahead
 from calor.desk.window.commands import Commands
+from calor.desk.window.dressing import Dressing
 from calor.desk.window.entries import entries_of
 from calor.desk.window.files import Files
 from calor.desk.window.held_escape import HeldEscape
@@ -38,17 +41,20 @@ class Window(QMainWindow):
     def __init__(self, desk: Desk) -> None:
         super().__init__()
         self.desk = desk
-        self.files = Files(desk, self)
+        self.dialogs = QWidget(self)
+        self.dialogs.setObjectName(DIALOGS)
+        self.dialogs.hide()
+        self.files = Files(desk, self.dialogs)
         self.start = StartRoom(desk, self.files)
         self.rooms: list[Room] = [*rooms_of(desk), self.start]
         self.rail, self.topbar, self.notice = Rail(self.rooms), TopBar(desk), Notice()
         self.ribbon, self.bench = Ribbon(desk), Bench(desk)
-        self.theme = look.LIGHT
+        self.dressing, self.ahead = Dressing(self), Ahead(self)
         self._note: Note | None = None
         self._lay_out()
         self.commands = Commands(self)
         self._connect()
-        self.set_theme(str(desk.remembered.get("theme", "light")))
+        self.dressing.put_on(look.THEMES.get(str(desk.remembered.get("theme", "light")), look.LIGHT))
         self.resize(1280, 800)
         self.setMinimumSize(1040, 640)
         self.setAcceptDrops(True)
@@ -116,15 +122,19 @@ class Window(QMainWindow):
         """The room on show."""
         return self.room(self.desk.view.room)
 
+    def place(self, room: Room) -> None:
+        """Have a room's page in the theme and where it is shown, out of sight if it was not there."""
+        self.dressing.dress(room.page)
+        if room.page.parentWidget() is None:
+            self._place.addWidget(room.page, 1)
+
     def _choose_room(self, name: str) -> None:
         self.desk.view.choose_room(name)
         self._focus_room()
 
     def _show_room(self, name: str) -> None:
         shown = self.room(name)
-        if shown.page.parentWidget() is None:
-            shown.page.set_theme(self.theme)
-            self._place.addWidget(shown.page, 1)
+        self.place(shown)
         shown.entered()
         for room in self.rooms:
             if room.is_built:
@@ -203,36 +213,23 @@ class Window(QMainWindow):
 
     def search(self) -> Search:
         """Open the search."""
-        dialog = Search(self, entries_of(self))
+        dialog = Search(self.dialogs, entries_of(self))
         dialog.open()
         dialog.line.setFocus()
         return dialog
 
     # ---- theme
 
-    def set_theme(self, name: str) -> None:
-        """Light or dark."""
-        self.theme = look.THEMES.get(name, look.LIGHT)
-        app = QApplication.instance()
-        if isinstance(app, QApplication):
-            look.apply(app, self.theme)
-        self.ribbon.set_theme(self.theme)
-        self.bench.set_theme(self.theme)
-        for room in self.rooms:
-            if room.is_built:
-                room.page.set_theme(self.theme)
-        self.rail.theme_button.setText("Light" if self.theme is look.DARK else "Dark")
+    @property
+    def theme(self) -> look.Theme:
+        """The theme that the window is in, or is being put into."""
+        return self.dressing.theme
 
     def toggle_theme(self) -> None:
-        """The other theme; every widget takes it, which the pointer shows meanwhile."""
-        QApplication.setOverrideCursor(Qt.CursorShape.WaitCursor)
-        self.setUpdatesEnabled(False)  # nothing is painted without any style in between
-        try:
-            self.set_theme("light" if self.theme is look.DARK else "dark")
-        finally:
-            self.setUpdatesEnabled(True)
-            QApplication.restoreOverrideCursor()
-        self.desk.remembered.put("theme", self.theme.name)
+        """The other theme."""
+        other = look.LIGHT if self.theme is look.DARK else look.DARK
+        self.dressing.change_to(other)
+        self.desk.remembered.put("theme", other.name)
 
     # ---- coming and going
 
@@ -304,6 +301,8 @@ class Window(QMainWindow):
             event.ignore()
             return
         desk = self.desk
+        self.ahead.end()
+        self.dressing.finish()
         desk.remembered.put("geometry", self.saveGeometry().toBase64().data().decode())
         desk.remembered.put("last", str(desk.document.path) if desk.document.path else "")
         self._held_escape.watch(False)
