@@ -1,23 +1,26 @@
 """What a compiler made of generated C is kept, named after the content of all that it was made from.
 
 The name covers the compiler (its place, size and time), the command, and every file in the folder that is compiled:
-what is found under it is what the compiler would make again.
+what is found under it is what the compiler would make again. A kept file begins with the sum of what was made, which
+follows compressed.
 """
 
 from __future__ import annotations
 
 import contextlib
 import hashlib
-import shutil
 import subprocess
 import tempfile
+import zlib
 from pathlib import Path
 
 from calor.compiled.compiler import environment, identity_of
 from calor.errors import FirmwareError
 
-MOST_FILES = 600
-"""So many builds are kept; beyond, only the two thirds that were used last stay."""
+MOST_FILES = 4000
+"""So many builds are kept, some 30 kB each; beyond, only the two thirds that were used last stay. Fewer than are asked
+for in turns would be of no use: each would go before it is wanted again."""
+SUM_BYTES = 32
 
 
 def cache_folder() -> Path:
@@ -35,7 +38,7 @@ def compile_into(command: list[str], output: Path, where: str = "") -> None:
     key = _key(command, output)
     kept = _found(key)
     if kept is not None:
-        shutil.copyfile(kept, output)
+        output.write_bytes(kept)
         output.chmod(0o755)
         return
     result = subprocess.run(command, capture_output=True, text=True, check=False, env=environment())
@@ -55,29 +58,31 @@ def _key(command: list[str], output: Path) -> str:
     return digest.hexdigest()[:32]
 
 
-def _sum(path: Path) -> str:
-    return hashlib.sha256(path.read_bytes()).hexdigest()[:16]
-
-
-def _found(key: str) -> Path | None:
-    """A build that is whole: its name holds the sum of its content."""
-    with contextlib.suppress(OSError):
-        for path in cache_folder().glob(f"{key}-*"):
-            if path.name == f"{key}-{_sum(path)}":
+def _found(key: str) -> bytes | None:
+    """What was made, where it is kept and whole."""
+    path = cache_folder() / key
+    try:
+        whole = path.read_bytes()
+    except OSError:
+        return None
+    with contextlib.suppress(zlib.error):
+        made = zlib.decompress(whole[SUM_BYTES:])
+        if hashlib.sha256(made).digest() == whole[:SUM_BYTES]:
+            with contextlib.suppress(OSError):
                 path.touch()
-                return path
-            path.unlink()
+            return made
     return None
 
 
 def _keep(key: str, output: Path) -> None:
     """A folder that cannot be written keeps nothing, and nothing is lost by it."""
     folder = cache_folder()
+    made = output.read_bytes()
     with contextlib.suppress(OSError):
         folder.mkdir(parents=True, exist_ok=True)
         with tempfile.NamedTemporaryFile(dir=folder, delete=False) as fresh:
-            fresh.write(output.read_bytes())
-        Path(fresh.name).replace(folder / f"{key}-{_sum(output)}")
+            fresh.write(hashlib.sha256(made).digest() + zlib.compress(made, 1))
+        Path(fresh.name).replace(folder / key)
         paths = list(folder.iterdir())
         if len(paths) > MOST_FILES:
             for path in sorted(paths, key=lambda one: one.stat().st_mtime)[: -(MOST_FILES * 2 // 3)]:
