@@ -376,7 +376,10 @@ def test_an_evening_from_the_first_curve_to_the_verdict(tmp_path: Path, capsys: 
         board.close()
 
 
-@pytest.mark.parametrize("chip", ["host", "cortex-m0plus", "cortex-m4f", "rv32imc"])
+@pytest.mark.parametrize(
+    "chip",
+    ["host", "cortex-m4f", *(pytest.param(slow, marks=pytest.mark.long) for slow in ("cortex-m0plus", "rv32imc"))],
+)
 def test_the_stand_in_is_the_simulation(chip: str, cabinet: Design) -> None:
     """What comes over the line is what the same firmware does in the same trial, to the digits of the line."""
     if chip != "host":

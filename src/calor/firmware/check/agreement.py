@@ -114,7 +114,7 @@ def check(
     _ask(goes_on, "host: built and run twice")
     records = [recorded(design, trial) for trial in design.trial]
     every = every_branch.made_inputs(design, form)
-    host_rows = [host.rows(design, record.given, form=form) for record in (*records, every)]
+    host_rows = [host.rows(design, record.given, host.CHECKED_FLAGS, form) for record in (*records, every)]
     plain = [host.rows(design, record.given, ("-O0",), form) for record in (*records, every)]
     differences = [reference_difference(design, record, rows) for record, rows in zip(records, host_rows, strict=False)]
     against = []
@@ -204,7 +204,7 @@ def _on_avr(design: Design, form: Form, every: Recorded, size: sizes.Size) -> di
     """The emulated AVR over the last of the inputs made for every branch, as many as it holds."""
     rows = slice(max(len(every.given) - avr.MOST_STEPS, 0), None)
     part = replace(every, rows=every.rows[rows], given=every.given[rows], readings=every.readings[rows])
-    own, there = host.rows(design, part.given, form=form), avr.rows(design, part.given, form)
+    own, there = host.rows(design, part.given, host.CHECKED_FLAGS, form), avr.rows(design, part.given, form)
     difference = first_difference(part, own, there, "host, avr5")
     return _only_sizes("avr5", size) | {
         "bit_equal": difference is None, "branch_steps": len(part.given), "first_difference": difference,

@@ -38,7 +38,7 @@ def difference(design: Design, form: Form) -> Difference:
     found: list[tuple[float, ...]] = []
     for trial in design.trial:
         record = recorded(design, trial)
-        plain, own = (host.rows(design, record.given, form=one) for one in (PLAIN, form))
+        plain, own = (host.rows(design, record.given, host.CHECKED_FLAGS, one) for one in (PLAIN, form))
         flags, at = answer_row.FLAGS, answer_row.MEASURED
         both = (plain[:, flags] == own[:, flags]) & ~answer_row.has_fault(plain)
         reading = np.abs(plain[:, at] - own[:, at])[both].max(initial=0.0)
@@ -54,5 +54,5 @@ def difference(design: Design, form: Form) -> Difference:
 
 def expected_rows(design: Design, form: Form, given: npt.NDArray[Any]) -> Any:
     """(measured, probe fault, demands) for inputs, as this form of the C answers them."""
-    rows = host.rows(design, given, form=form)
+    rows = host.rows(design, given, host.CHECKED_FLAGS, form)
     return rows[:, answer_row.MEASURED], answer_row.has_fault(rows), answer_row.demands(rows)

@@ -145,7 +145,7 @@ def _library(design: Design, folder: Path, form: Form) -> ctypes.CDLL:
     (folder / "seat.c").write_text(sources.as_called(_SHARED.format(seat=seat, prefix=sources.prefix)))
     path = folder / "seat.so"
     host.built([
-        *host.compiler(), "-O2", "-shared", "-fPIC", *host.STRICT_FLAGS,
+        *host.compiler(), *host.USUAL_FLAGS, "-shared", "-fPIC", *host.STRICT_FLAGS,
         host.whole(folder, *sources.built, "seat.c"), "-o", str(path),
     ])  # fmt: skip
     library = ctypes.CDLL(str(path))

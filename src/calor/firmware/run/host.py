@@ -24,6 +24,10 @@ STRICT_FLAGS = (
     "-std=c99", "-Wall", "-Wextra", "-Wpedantic", "-Wconversion", "-Wdouble-promotion", "-Wshadow", "-Werror",
     "-ffp-contract=off",
 )  # fmt: skip
+USUAL_FLAGS = ("-O1",)
+"""A control step takes as long as with -O2; the compiler takes half as long."""
+CHECKED_FLAGS = ("-O2",)
+"""What a check builds with, and compares with -O0 and the chips."""
 SANITIZER_FLAGS = ("-g", "-fsanitize=address,undefined", "-fno-sanitize-recover=all")
 LONGEST_S = 120.0
 
@@ -60,7 +64,7 @@ def compiler() -> list[str]:
     return list(there[0].command)
 
 
-def build(design: Design, folder: Path, flags: tuple[str, ...] = ("-O2",), form: Form = PLAIN) -> Path:
+def build(design: Design, folder: Path, flags: tuple[str, ...] = USUAL_FLAGS, form: Form = PLAIN) -> Path:
     """Generate and build `design` with a runner in `folder`; the program. Raises FirmwareError with the diagnostics."""
     sources = written(design, folder, form)
     program = folder / "runner"
@@ -95,7 +99,7 @@ def built(command: list[str], where: str = "") -> None:
 def run(
     design: Design,
     readings: npt.NDArray[np.float64],
-    flags: tuple[str, ...] = ("-O2",),
+    flags: tuple[str, ...] = USUAL_FLAGS,
     other_celsius: npt.NDArray[np.float64] | None = None,
     hand_output: npt.NDArray[np.float64] | None = None,
 ) -> Answers:
@@ -109,7 +113,7 @@ def run(
 
 
 def rows(
-    design: Design, given: npt.NDArray[Any], flags: tuple[str, ...] = ("-O2",), form: Form = PLAIN
+    design: Design, given: npt.NDArray[Any], flags: tuple[str, ...] = USUAL_FLAGS, form: Form = PLAIN
 ) -> npt.NDArray[np.float32]:
     """The rows of answers (steps×width) of the C of `design` to inputs. Raises FirmwareError."""
     with tempfile.TemporaryDirectory() as place:
