@@ -9,7 +9,7 @@ thermoelectric couple, any thermoelectrics textbook (Ioffe 1957).
 
 from __future__ import annotations
 
-from typing import Literal, NamedTuple, Self
+from typing import Any, Literal, NamedTuple, Self
 
 from pydantic import model_validator
 
@@ -160,32 +160,34 @@ def fastest_rate_per_s(settings: Thermoelectric, extra_w_per_k: float) -> float:
 
 
 def settled_celsius(settings: Thermoelectric, level: float, ambient_celsius: float) -> float:
-    """Where the cold side settles at output `level`, found by Newton's method on the balance of its parts."""
+    """Where the cold side settles at output `level`; infinite where it settles nowhere."""
+    import numpy as np
+
+    return float(_settled_celsius(settings, np.array([level]), ambient_celsius)[0])
+
+
+def _settled_celsius(settings: Thermoelectric, level: Any, ambient_celsius: float) -> Any:
+    """Where the cold side settles at each of some output levels, by Newton's method on the balance of its parts."""
     import numpy as np
 
     plain = numbers(settings)
     around = Surroundings(ambient_celsius, 0.0, 0.5, 0.0)
     parts = 3 if settings.two_stages else 2
-    order = (0, 1, 2)[:parts]
 
-    def balance(place: np.ndarray) -> np.ndarray:
-        full = np.full(3, ambient_celsius)
-        full[list(order)] = place
-        found = slopes(plain, LoadState(float(full[0]), float(full[1]), float(full[2]), 0.0), level, 0.0, around)
-        return np.array([found.celsius, found.source_celsius, found.store_celsius])[list(order)]
+    def balance(place: Any) -> Any:
+        """How fast each part warms (parts×levels) at its place."""
+        plate: Any = place[2] if settings.two_stages else np.full(len(level), ambient_celsius)
+        found = slopes(plain, LoadState(place[0], place[1], plate, 0.0), level, 0.0, around)
+        return np.array([found.celsius, found.source_celsius, found.store_celsius][:parts])
 
-    place = np.full(parts, ambient_celsius, dtype=np.float64)
-    for _ in range(60):
+    place = np.full((parts, len(level)), ambient_celsius, dtype=np.float64)
+    # the balance is linear in the temperatures: its differences are its derivative, and the second step only mends
+    # what the first one rounded
+    for _ in range(2):
         now = balance(place)
-        # the balance is linear in the temperatures: its differences are its derivative
-        jacobian = np.column_stack([balance(place + unit) - now for unit in np.eye(parts)])
-        move = np.linalg.solve(jacobian, -now)
-        place = place + move
-        if np.abs(move).max() < 1e-9:
-            break
-    if place[0] < ABSOLUTE_ZERO_CELSIUS or not np.isfinite(place[0]):
-        return float("inf")
-    return float(place[0])
+        jacobian = np.stack([balance(place + unit[:, None]) - now for unit in np.eye(parts)], axis=1)
+        place = place + np.linalg.solve(jacobian.transpose(2, 0, 1), -now.T[:, :, None])[:, :, 0].T
+    return np.where((place[0] >= ABSOLUTE_ZERO_CELSIUS) & np.isfinite(place[0]), place[0], np.inf)
 
 
 def best_ampere(settings: Thermoelectric, ambient_celsius: float) -> float:
@@ -193,8 +195,7 @@ def best_ampere(settings: Thermoelectric, ambient_celsius: float) -> float:
     import numpy as np
 
     tried = np.linspace(0.05, 1.0, 96)
-    lowest = [settled_celsius(settings, float(level), ambient_celsius) for level in tried]
-    return float(tried[int(np.argmin(lowest))]) * settings.max_ampere
+    return float(tried[int(np.argmin(_settled_celsius(settings, tried, ambient_celsius)))]) * settings.max_ampere
 
 
 def electric_watt(settings: Thermoelectric) -> float | None:
