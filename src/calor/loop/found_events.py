@@ -22,24 +22,8 @@ def with_found_events(trace: Trace, design: Design) -> Trace:
     """The trace with what the guards did added to its events, in order of time."""
     events = list(trace.events)
     flags = trace.whole_flags
-    by_alarm = np.flatnonzero(flags & Flag.TRIPPED)
-    tripped = np.flatnonzero(flags & Flag.CUT_OUT)
-    if len(by_alarm) and by_alarm[0] == tripped[0]:
-        text = "tripped by an alarm, output off and latched"
-        events.append(RunEvent(float(trace.time_s[by_alarm[0]]), "cut_out", text))
-    elif len(tripped):
-        row = int(tripped[0])
-        low, high = guards.limits_celsius(design.guard, design.law.action)
-        below = bool(trace.measured_celsius[row] < low)
-        text = f"cut-out tripped {'below' if below else 'above'} {low if below else high:g} °C, output off and latched"
-        events.append(RunEvent(float(trace.time_s[row]), "cut_out", text, celsius=low if below else high))
-    faulty = (flags & Flag.PROBE_FAULT) > 0
-    begins = np.flatnonzero(faulty & ~np.concatenate(([False], faulty[:-1])))
-    asked = f"{design.guard.probe_fault_output * 100:g} %"
-    # a probe at the edge of its scale may flicker in and out of fault: the first ones say it
-    for k in begins[:20]:
-        word = _fault_word(int(flags[k]))
-        events.append(RunEvent(float(trace.time_s[k]), "probe_fault", f"probe fault{word}, output {asked}"))
+    if flags.any():
+        events += _of_guards(trace, design)
     for alarm in design.guard.alarms:
         is_difference = alarm.kind not in ("high", "low")
         celsius = float("nan") if alarm.kind == "probe_fault" else alarm.celsius
@@ -64,6 +48,30 @@ def with_found_events(trace: Trace, design: Design) -> Trace:
         events += _boiling(trace, liquid.boiling_celsius(design.load))
     events.sort(key=lambda event: event.at_s)
     return trace.with_events(tuple(events))
+
+
+def _of_guards(trace: Trace, design: Design) -> list[RunEvent]:
+    """The cut-out, and faults of the probe, by a run's flags."""
+    events, flags = [], trace.whole_flags
+    by_alarm = np.flatnonzero(flags & Flag.TRIPPED)
+    tripped = np.flatnonzero(flags & Flag.CUT_OUT)
+    if len(by_alarm) and by_alarm[0] == tripped[0]:
+        text = "tripped by an alarm, output off and latched"
+        events.append(RunEvent(float(trace.time_s[by_alarm[0]]), "cut_out", text))
+    elif len(tripped):
+        row = int(tripped[0])
+        low, high = guards.limits_celsius(design.guard, design.law.action)
+        below = bool(trace.measured_celsius[row] < low)
+        text = f"cut-out tripped {'below' if below else 'above'} {low if below else high:g} °C, output off and latched"
+        events.append(RunEvent(float(trace.time_s[row]), "cut_out", text, celsius=low if below else high))
+    faulty = (flags & Flag.PROBE_FAULT) > 0
+    begins = np.flatnonzero(faulty & ~np.concatenate(([False], faulty[:-1])))
+    asked = f"{design.guard.probe_fault_output * 100:g} %"
+    # a probe at the edge of its scale may flicker in and out of fault: the first ones say it
+    for k in begins[:20]:
+        word = _fault_word(int(flags[k]))
+        events.append(RunEvent(float(trace.time_s[k]), "probe_fault", f"probe fault{word}, output {asked}"))
+    return events
 
 
 def _said(tuning: Tuning) -> str:
@@ -94,19 +102,15 @@ def _fault_word(flags: int) -> str:
 
 def alarm_rows(alarm: Alarm, design: Design, trace: Trace) -> npt.NDArray[np.bool_]:
     """Whether an alarm of the design is raised at each row of a run."""
-    raised = trace.whole_alarms
-    if len(raised) != trace.steps:
-        return np.zeros(trace.steps, np.bool_)
-    rows: npt.NDArray[np.bool_] = (raised & (1 << design.guard.alarms.index(alarm))) != 0
+    rows: npt.NDArray[np.bool_] = (trace.alarms.astype(np.int64) & (1 << design.guard.alarms.index(alarm))) != 0
     return rows
 
 
 def alarm_instants(alarm: Alarm, design: Design, trace: Trace) -> list[float]:
-    """When an alarm is raised in a run, s."""
-    raised = alarm_rows(alarm, design, trace)
-    if not raised.any():
-        return []
-    begins = np.flatnonzero(raised & ~np.concatenate(([False], raised[:-1])))
+    """When an alarm is raised in a run, s; the first 200 times."""
+    rows, raised = trace.alarm_changes
+    own = (raised & (1 << design.guard.alarms.index(alarm))) != 0
+    begins = rows[own & ~np.concatenate(([False], own[:-1]))]
     return [float(at_s) for at_s in trace.time_s[begins[:200]]]
 
 

@@ -198,12 +198,16 @@ class Trace:
     @cached_property
     def whole_flags(self) -> npt.NDArray[np.int64]:
         """The flags as whole numbers; a single 0 where no row has any."""
-        return self.flags.astype(np.int64) if self.flags.any() else np.zeros(1, np.int64)
+        return self.flags.astype(np.int64) if self.flags.max(initial=0.0) > 0.0 else np.zeros(1, np.int64)
 
     @cached_property
-    def whole_alarms(self) -> npt.NDArray[np.int64]:
-        """The raised alarms as whole numbers; a single 0 where none is raised in the run."""
-        return self.alarms.astype(np.int64) if self.alarms.any() else np.zeros(1, np.int64)
+    def alarm_changes(self) -> tuple[npt.NDArray[np.int64], npt.NDArray[np.int64]]:
+        """Rows at which other alarms are raised than at the row before, at first than none; and which they are."""
+        alarms = self.alarms
+        rows = np.flatnonzero(alarms[1:] != alarms[:-1]) + 1
+        if len(alarms) and alarms[0]:
+            rows = np.concatenate(([0], rows))
+        return rows, alarms[rows].astype(np.int64)
 
     def with_events(self, events: tuple[RunEvent, ...]) -> Trace:
         """The same run with other events. What was worked out of its columns is kept."""
