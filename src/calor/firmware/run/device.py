@@ -112,7 +112,7 @@ def _on_host(design: Design, folder: Path, form: Form) -> Called:
     (folder / "device.c").write_text(device_code(own, sources, False))
     path = folder / "device.so"
     host.built([
-        *host.compiler(), "-Og", "-shared", "-fPIC", *host.STRICT_FLAGS,
+        *host.compiler(), "-O0", "-shared", "-fPIC", *host.STRICT_FLAGS,
         host.whole(folder, *sources.built, "device.c"), "-o", str(path),
     ])  # fmt: skip
     library = ctypes.CDLL(str(path))
