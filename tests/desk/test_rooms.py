@@ -197,6 +197,14 @@ def test_every_rooms_page_is_imported_beside_the_window() -> None:
     assert result.stdout.strip() == "[]" and len(pages) > 5
 
 
+def test_a_room_that_is_entered_has_the_keyboard(desk: Open, qtbot: Any) -> None:
+    window = desk()
+    for number, room in enumerate((room for room in window.rooms if room.on_rail), 1):
+        qtbot.keyClick(window, Qt.Key(Qt.Key.Key_0 + number), Qt.KeyboardModifier.ControlModifier)
+        assert window.shown is room
+        assert room.page.isAncestorOf(window.focusWidget()) and window.focusWidget().isVisible(), room.name
+
+
 def test_another_theme_is_put_on_part_by_part(desk: Open, qtbot: Any, monkeypatch: pytest.MonkeyPatch) -> None:
     """One part a turn of the event loop, those on show first and unpainted until all of them have it."""
     window = desk()

@@ -108,7 +108,8 @@ class TunePage(Page):
         ]  # fmt: skip
 
     def focus(self) -> None:
-        self.table.setFocus()
+        # there is no table before the first look at the load
+        (self.table if self.table.isVisible() else self.load.methods.buttons[self._work.method]).setFocus()
 
     def set_theme(self, theme: look.Theme) -> None:
         self._theme = theme
