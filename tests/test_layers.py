@@ -12,7 +12,7 @@ import grimp
 import pytest
 
 ROOT = Path(__file__).parent.parent
-FLOORS = [["units", "errors", "files", "compiled", "elapsed", "logarithm", "moist_air", "contained", "terminal"], ["settings"], ["sense", "law", "drive", "load"], ["design"], ["loop"], ["demo"],
+FLOORS = [["units", "errors", "files", "unplugged", "compiled", "elapsed", "logarithm", "moist_air", "contained", "terminal"], ["settings"], ["sense", "law", "drive", "load"], ["design"], ["loop"], ["demo"],
           ["identify", "log", "firmware"], ["judge"], ["tune", "proof", "board"], ["journal"], ["report"], ["cli", "desk"]]  # fmt: skip
 CORE = [name for floor in FLOORS for name in floor if name not in ("cli", "desk")]
 
@@ -131,3 +131,24 @@ def test_what_needs_no_design_starts_without_it(words: str) -> None:
     )
     result = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
     assert result.stdout.strip().splitlines()[-1] == "[]" and len(result.stdout) > 100
+
+
+def test_no_plugins_are_looked_for() -> None:
+    """Nor is imported what would look for them; of pydantic's own module everything else is there as before."""
+    said = subprocess.run(
+        [
+            sys.executable,
+            "-c",
+            "import sys, calor.design.model as m\n"
+            "m.Design.model_validate\nm.Guard()\n"
+            "print('importlib.metadata' in sys.modules)\n"
+            "from pydantic.plugin import _loader\n"
+            "print(_loader.get_plugins(), hasattr(_loader, '__path__'), _loader.PYDANTIC_ENTRY_POINT_GROUP)\n"
+            "from pydantic.plugin._loader import get_plugins\n"
+            "print(sys.modules['pydantic.plugin._loader'] is not _loader, get_plugins())\n",
+        ],
+        capture_output=True,
+        text=True,
+        check=True,
+    ).stdout.split("\n")
+    assert said[:3] == ["False", "() False pydantic", "True ()"]

@@ -1,8 +1,7 @@
 """Calor: a workbench for building a microcontroller thermostat."""
 
-import os
+from calor.unplugged import unplug
 
 __version__ = "0.1.0"
 
-# looking for plugins of pydantic's reads the metadata of every installed package, at each start
-os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "1")
+unplug()

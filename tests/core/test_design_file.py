@@ -15,7 +15,7 @@ from pydantic import BaseModel, ValidationError
 
 from calor import loop
 from calor.demo import DEMOS, STARTER
-from calor.design import file
+from calor.design import file, writing
 from calor.design.edit import implied
 from calor.design.events import EVENT_KINDS
 from calor.design.model import BLOCK_KINDS, Design, block_consequences, block_summary
@@ -97,11 +97,11 @@ def test_unreadable_paths(tmp_path: Path) -> None:
 @pytest.mark.parametrize("path", [*(demo.design for demo in DEMOS), STARTER], ids=lambda path: path.stem)
 def test_saving_keeps_every_line_that_did_not_change(path: Path) -> None:
     read = file.read(path)
-    assert file.write(read.design, read.text, path.parent) == read.text
+    assert writing.write(read.design, read.text, path.parent) == read.text
     key = "celsius" if read.design.setpoint.kind == "hold" else "high_limit_celsius"
     setpoint = read.design.setpoint.model_copy(update={key: 37.25})
     changed = read.design.model_copy(update={"setpoint": setpoint})
-    before, after = read.text.splitlines(), file.write(changed, read.text, path.parent).splitlines()
+    before, after = read.text.splitlines(), writing.write(changed, read.text, path.parent).splitlines()
     different = [(a, b) for a, b in zip(before, after, strict=True) if a != b]
     assert len(different) == 1 and "37.25" in different[0][1]
     assert different[0][0].partition("#")[2] == different[0][1].partition("#")[2]
@@ -112,7 +112,7 @@ def test_saving_another_kind_and_other_trials() -> None:
     law = BLOCK_KINDS["law"]["on_off"].model_validate({"start_celsius": 37.0, "stop_celsius": 38.0})
     trials = (*read.design.trial, Trial(name="more", events=({"kind": "mains_lost", "at_s": 3.5},)))
     changed = Design.model_validate({**dict(read.design), "law": law, "trial": trials})
-    text = file.write(changed, read.text)
+    text = writing.write(changed, read.text)
     assert file.parse(text) == changed
     assert "gain_per_celsius" not in text and "# 60 W mat" not in text and "Units stand in the names" in text
 
@@ -137,8 +137,8 @@ def test_round_trip(celsius: float, gain: float, noise: float, span: float, name
     data["law"]["gain_per_celsius"], data["probe"]["noise_celsius"] = rounded(gain), rounded(noise)
     data["trial"] = [{"name": name, "span_s": rounded(span)}]
     design = Design.model_validate(data)
-    assert file.parse(file.write(design, base.text)) == design
-    assert file.parse(file.write(design)) == design
+    assert file.parse(writing.write(design, base.text)) == design
+    assert file.parse(writing.write(design)) == design
 
 
 @pytest.mark.parametrize("model", MODELS, ids=lambda model: model.__name__)

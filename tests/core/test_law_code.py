@@ -12,7 +12,7 @@ import pytest
 from calor import loop
 from calor.cli import invoke
 from calor.demo import DEMOS
-from calor.design import file
+from calor.design import writing
 from calor.design.file import read
 from calor.errors import CalorError, DesignError, FirmwareError
 from calor.firmware.controller import consent, own_start
@@ -68,8 +68,8 @@ def test_it_runs_when_it_is_allowed(tmp_path: Path, capsys: pytest.CaptureFixtur
         with pytest.raises(CalorError, match="law"):
             act()
     # its place is written as seen from the design's folder, its comment is kept
-    assert 'file = "law.py"  # mine' in file.write(design, rig.read_text(), tmp_path)
-    assert str(law) in file.write(design, rig.read_text())
+    assert 'file = "law.py"  # mine' in writing.write(design, rig.read_text(), tmp_path)
+    assert str(law) in writing.write(design, rig.read_text())
 
 
 @pytest.mark.parametrize(

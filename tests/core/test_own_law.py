@@ -71,9 +71,9 @@ def test_an_own_law_does_as_the_built_in_one(name: str, text: str, tmp_path: Pat
 
 
 def test_swapped_thresholds_fail_the_verdict(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
-    from calor.design import file
+    from calor.design import writing
 
-    (tmp_path / "d.toml").write_text(file.write(DESIGN) + '\n[[trial]]\nname = "Warm-up"\nspan_s = 1200\n')
+    (tmp_path / "d.toml").write_text(writing.write(DESIGN) + '\n[[trial]]\nname = "Warm-up"\nspan_s = 1200\n')
     for first, second, code in (("<", ">", 0), (">", "<", 1)):
         (tmp_path / "law.c").write_text(ON_OFF.format(first=first, second=second))
         assert invoke(["run", str(tmp_path / "d.toml"), "--with", str(tmp_path / "law.c"), "--json"]) == code

@@ -9,7 +9,7 @@ import numpy as np
 import pytest
 
 from calor import loop
-from calor.design import file
+from calor.design import file, writing
 from calor.design.recorded_ambient import read_record
 from calor.design.trial import Trial
 from calor.judge.metrics import measure
@@ -163,7 +163,7 @@ def test_a_week_of_recorded_weather(tmp_path: Path) -> None:
     )
     (tmp_path / "design.toml").write_text(text)
     read = file.read(tmp_path / "design.toml")
-    assert file.write(read.design, read.text, tmp_path) == text  # the path stays as it was written
+    assert writing.write(read.design, read.text, tmp_path) == text  # the path stays as it was written
     trace = loop.run(read.design, read.design.trial[0])
     hours = np.arange(167) * 60
     recorded = weather.temp_dew.to_numpy()[:167]
@@ -192,7 +192,7 @@ def test_a_record_that_cannot_be_used(text: str | None, column: str | None, says
         (tmp_path / "air.csv").write_text(text)
     design = made().model_copy()
     keys = '\nambient_csv = "air.csv"' + (f'\nambient_column = "{column}"' if column else "")
-    (tmp_path / "d.toml").write_text(file.write(design) + f"\n[[trial]]\nspan_s = 60{keys}\n")
+    (tmp_path / "d.toml").write_text(writing.write(design) + f"\n[[trial]]\nspan_s = 60{keys}\n")
     with pytest.raises(file.DesignError) as caught:
         file.read(tmp_path / "d.toml")
     line = str(caught.value)

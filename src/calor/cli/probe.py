@@ -194,11 +194,12 @@ def compared(path: Path) -> dict[str, Any]:
 def calibrated(path: Path, design_path: Path) -> str:
     """The design file's text with the calibration points of a CSV in place of its own. Raises CalorError."""
     from calor.design import file
+    from calor.design.writing import write
     from calor.sense.point_file import calibration_points
 
     read = file.read(design_path)
     design = file.with_calibration(read.design, calibration_points(path))
-    return file.write(design, read.text, design_path.parent)
+    return write(design, read.text, design_path.parent)
 
 
 def calibration_report(design: Design) -> dict[str, Any]:

@@ -135,7 +135,7 @@ def protection_of(path: str) -> dict[str, Any]:
 def _keep(design: Any, file: Path, tunings: list[dict[str, Any]], place: Path) -> None:
     """Write the design with the gains of the last self-tuning that found some. Raises CalorError where none did."""
     from calor.design.edit import with_block, with_values
-    from calor.design.file import write
+    from calor.design.writing import write
     from calor.files import save_atomically
 
     found = [one for one in tunings if one["applied"]]

@@ -9,9 +9,10 @@ from typing import Any
 import numpy as np
 
 from calor.compiled import Column
-from calor.design.file import parse, write
+from calor.design.file import parse
 from calor.design.model import Design
 from calor.design.trial import Trial
+from calor.design.writing import write
 from calor.errors import CalorError, unwritable
 from calor.files import save_atomically
 from calor.identify.observed import Observed

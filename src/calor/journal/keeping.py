@@ -11,6 +11,7 @@ from calor import __version__
 from calor.design import file as files
 from calor.design.model import Design
 from calor.design.trial import Trial
+from calor.design.writing import write
 from calor.errors import CalorError, unreadable
 from calor.journal.entry import RECORDED, SIMULATED, Curve, Kept, figures
 from calor.judge.verdict import Verdict, judge
@@ -33,7 +34,7 @@ def simulated(
     """
     verdict = judge(trace, design.limits)
     beside, parts = _with_files(design)
-    parts[DESIGN] = files.write(beside, text).encode()
+    parts[DESIGN] = write(beside, text).encode()
     own = Path(controller)
     if own.suffix in (".c", ".py"):
         parts[FILES + own.name] = _content(own)
@@ -65,7 +66,7 @@ def recorded(
         verdict = judge(record.trace, design.limits)
         limits, passes = _limits(verdict), verdict.passes if verdict.limits else None  # type: ignore[assignment]
         beside, others = _with_files(design)
-        parts |= others | {DESIGN: files.write(beside).encode()}
+        parts |= others | {DESIGN: write(beside).encode()}
         text = design.name
     return (
         Kept(

@@ -7,8 +7,8 @@ from dataclasses import asdict
 from pathlib import Path
 from typing import Any
 
-from calor.design.file import write
 from calor.design.model import Design
+from calor.design.writing import write
 from calor.errors import CalorError, unwritable
 from calor.files import save_atomically
 from calor.tune.gain_sets import SetFound, with_sets

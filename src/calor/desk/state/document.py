@@ -10,7 +10,7 @@ from pydantic import ValidationError
 from PyQt6.QtCore import QObject, pyqtSignal
 from PyQt6.QtGui import QUndoCommand, QUndoStack
 
-from calor.design import file
+from calor.design import file, writing
 from calor.design.difference import difference
 from calor.design.edit import of_kind, own_problem, parts, with_block, with_values
 from calor.design.model import Design
@@ -154,7 +154,7 @@ class Document(QObject):
     def text(self, path: Path | None = None) -> str:
         """The design as it would be saved, at `path` or where it is."""
         path = path or self.path
-        return file.write(self.design, self._text, path.parent if path is not None else None)
+        return writing.write(self.design, self._text, path.parent if path is not None else None)
 
     def changed_elsewhere(self, path: Path) -> list[str] | None:
         """In which keys the file at `path` differs from the design, where others have written to it since it was
