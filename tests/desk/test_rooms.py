@@ -205,6 +205,28 @@ def test_a_room_that_is_entered_has_the_keyboard(desk: Open, qtbot: Any) -> None
         assert room.page.isAncestorOf(window.focusWidget()) and window.focusWidget().isVisible(), room.name
 
 
+@pytest.mark.parametrize("key", [Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Space])
+def test_a_button_is_pressed_by_return_as_by_space(desk: Open, qtbot: Any, key: Qt.Key) -> None:
+    window = desk()
+    window.desk.view.choose_room("start")
+    card = window.start.page.cards[4]
+    for button in (card, window.ribbon.cards["load"], window.rail.rooms["logs"]):
+        button.setFocus()
+        qtbot.waitUntil(button.hasFocus)
+        qtbot.keyClick(button, key)
+        if button is card:
+            assert window.desk.document.design.name == "Dew heater" and window.shown.name == "loop"
+    assert window.desk.view.bench == "load" and window.shown.name == "logs"
+    # one that cannot be pressed now, and what is no button, take no notice
+    before = window.desk.document.design
+    window.desk.view.choose_room("loop")
+    entry = window.bench.form.fields["load.loss_w_per_k"].entry
+    qtbot.waitUntil(entry.isVisible)
+    entry.setFocus()
+    qtbot.keyClick(entry, key)
+    assert window.shown.name == "loop" and window.desk.document.design is before
+
+
 def test_another_theme_is_put_on_part_by_part(desk: Open, qtbot: Any, monkeypatch: pytest.MonkeyPatch) -> None:
     """One part a turn of the event loop, those on show first and unpainted until all of them have it."""
     window = desk()

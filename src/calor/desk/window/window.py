@@ -8,8 +8,8 @@ from functools import partial
 from pathlib import Path
 
 from PyQt6.QtCore import QByteArray, Qt
-from PyQt6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent
-from PyQt6.QtWidgets import QHBoxLayout, QMainWindow, QVBoxLayout, QWidget
+from PyQt6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QKeyEvent
+from PyQt6.QtWidgets import QAbstractButton, QHBoxLayout, QMainWindow, QVBoxLayout, QWidget
 
 from calor.demo import DEMOS
 from calor.design.model import BLOCKS
@@ -155,6 +155,15 @@ class Window(QMainWindow):
     def _leave_start(self) -> None:
         if self.shown is self.start:
             self.desk.view.go_back()
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        focus = self.focusWidget()
+        is_return = event is not None and event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter)
+        # Qt has Return press a button in a dialog only
+        if is_return and isinstance(focus, QAbstractButton) and focus.isEnabled():
+            focus.click()
+        else:
+            super().keyPressEvent(event)
 
     def _order_tabs(self) -> None:
         """The Tab key follows the loop: bar, ribbon, bench, room."""
