@@ -6,10 +6,11 @@ from typing import Any
 
 import numpy as np
 from PyQt6.QtCore import QModelIndex, QPointF, QRectF, Qt
-from PyQt6.QtGui import QColor, QPainter, QPen, QPolygonF
+from PyQt6.QtGui import QColor, QPainter, QPen
 from PyQt6.QtWidgets import QStyledItemDelegate, QStyleOptionViewItem, QWidget
 
 from calor.desk.widgets import theme as look
+from calor.desk.widgets.painting import polygon
 from calor.tune.table import Candidate
 
 POINTS = 48
@@ -59,9 +60,7 @@ class SmallCurve(QStyledItemDelegate):
         painter.drawLine(QPointF(box.left(), goal), QPointF(box.right(), goal))
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.setPen(QPen(QColor(self.theme.measured), 1.2))
-        line = QPolygonF()
-        for x, y, _ in places:
-            if np.isfinite(y):
-                line.append(QPointF(box.left() + x * box.width(), box.bottom() - y * box.height()))
-        painter.drawPolyline(line)
+        x, y = places[:, 0], places[:, 1]
+        known = np.isfinite(y)
+        painter.drawPolyline(polygon(box.left() + x[known] * box.width(), box.bottom() - y[known] * box.height()))
         painter.restore()

@@ -203,7 +203,6 @@ QToolTip {{ background: {t.rail}; color: {t.rail_ink}; border: none; padding: 4p
 QTableWidget {{ background: {t.raised}; border: 1px solid {t.rule}; gridline-color: {t.grid}; font-size: {SMALL_PX}px;
     selection-background-color: {t.band}; selection-color: {t.ink}; outline: none; }}
 QTableWidget:focus {{ border: 2px solid {t.measured}; }}
-QTableWidget::item {{ font-size: {SMALL_PX}px; padding: 0 4px; }}
 QTableWidget QLineEdit {{ border-radius: 0; padding: 0 2px; min-height: 16px; font-size: {SMALL_PX}px; }}
 QHeaderView {{ background: {t.ground}; border: none; font-size: {SMALL_PX}px; }}
 QHeaderView::section {{ background: {t.ground}; color: {t.quiet}; border: none; border-bottom: 1px solid {t.rule};
