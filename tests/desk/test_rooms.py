@@ -217,7 +217,7 @@ def test_a_button_is_pressed_by_return_as_by_space(desk: Open, qtbot: Any, key: 
         if button is card:
             assert window.desk.document.design.name == "Dew heater" and window.shown.name == "loop"
     assert window.desk.view.bench == "load" and window.shown.name == "logs"
-    # one that cannot be pressed now, and what is no button, take no notice
+    # what is no button takes no notice
     before = window.desk.document.design
     window.desk.view.choose_room("loop")
     entry = window.bench.form.fields["load.loss_w_per_k"].entry
