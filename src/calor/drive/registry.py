@@ -1,7 +1,8 @@
 """All drives in one place: the settings of a design's [drive], and the one step the kernel calls.
 
 A drive is a module and a word in DRIVES: its settings, `step`, where it has any its `numbers`, and where it remembers
-something `start`; SWITCHES where its switchings are counted.
+something `start`; `holds_until_s` where it then keeps its level for a while whatever is asked; SWITCHES where its
+switchings are counted.
 """
 
 from __future__ import annotations
@@ -25,8 +26,10 @@ _REMEMBERING = {kind: module for kind, (_, module) in KINDS.items() if hasattr(m
 _STATES = {kind: family.made_by(module.start) for kind, module in _REMEMBERING.items()}
 SWITCHES = tuple(kind for kind, (_, module) in KINDS.items() if getattr(module, "SWITCHES", False))
 """Drives that switch on and off slowly enough to be counted."""
-STATE_SIZE = sum(size_of(state) for state in _STATES.values())
-"""Numbers that hold the state of a drive: a row, with a part for each kind."""
+HOLDS_UNTIL_S = sum(size_of(state) for state in _STATES.values())
+"""Where the state of a drive says until when it keeps its level, s; long past where what is asked counts at once."""
+STATE_SIZE = HOLDS_UNTIL_S + 1
+"""Numbers that hold the state of a drive: a row, with a part for each kind, and HOLDS_UNTIL_S."""
 
 if TYPE_CHECKING:
 
@@ -71,6 +74,7 @@ def _begin() -> list[str]:
         "def begin(row: Column, now_s: float) -> None:",
         '    """Put every drive\'s state into the row as it is when the controller is switched on at `now_s`: off."""',
         *(f"    keep_{kind}({kind}.start(now_s), row)" for kind in _REMEMBERING),
+        f"    row[{HOLDS_UNTIL_S}] = 0.0",
     ]
 
 
@@ -91,8 +95,10 @@ def _step() -> list[str]:
             lines += [
                 f"{indent}{kind}_state, level, until_s = {call}",
                 f"{indent}keep_{kind}({kind}_state, row)",
-                f"{indent}return level, until_s",
             ]
+            if hasattr(_REMEMBERING[kind], "holds_until_s"):
+                lines.append(f"{indent}row[{HOLDS_UNTIL_S}] = {kind}.holds_until_s({kind}_state, now_s)")
+            lines.append(f"{indent}return level, until_s")
         else:
             lines.append(f"{indent}return {kind}.step({given}demand, now_s, end_s)")
     return lines

@@ -113,9 +113,13 @@ def step(
         until_s = state.origin_s + (state.windows + 1) * drive.window_s
         pulse_s = until_s if on_s >= drive.window_s else begun_s + on_s
         state = TimeProportionalState(state.origin_s, state.windows + 1, pulse_s, until_s, demand)
-    if now_s < state.pulse_until_s:
-        return state, 1.0, min(state.pulse_until_s, end_s)
-    return state, 0.0, min(state.window_until_s, end_s)
+    return state, 1.0 if now_s < state.pulse_until_s else 0.0, min(holds_until_s(state, now_s), end_s)
+
+
+@compiled
+def holds_until_s(state: TimeProportionalState, now_s: float) -> float:
+    """Until when it keeps its level, whatever is asked: to the end of the pulse, then to that of the window."""
+    return state.pulse_until_s if now_s < state.pulse_until_s else state.window_until_s
 
 
 def summary(settings: TimeProportional, unit: TemperatureUnit, setpoint_celsius: float) -> tuple[str, str]:

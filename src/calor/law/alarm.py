@@ -182,7 +182,7 @@ def _rises(alarm: AlarmNumbers, memory: Column, measured_celsius: float, dt_s: f
 @compiled
 def waits(row: Column, memory: Column, setpoint_celsius: float, measured_celsius: float) -> bool:
     """Whether a reading leaves an alarm as it is, armed and silent: what most readings do, told without its step."""
-    if memory[RAISED] != 0.0 or memory[HOLDS] != 0.0 or memory[ARMED] == 0.0:
+    if memory[RAISED] > 0.0 or memory[HOLDS] > 0.0 or memory[ARMED] <= 0.0:
         return False
     kind, celsius = row[0], row[1]
     if kind == HIGH:

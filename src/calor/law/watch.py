@@ -18,7 +18,7 @@ KNOWN, BEFORE_CELSIUS, MOVED_CELSIUS = range(3)
 @compiled
 def _setpoint_is_new(memory: Column, setpoint_celsius: float) -> bool:
     """Whether the setpoint has jumped, or begun to move, since the step before; which it then is remembered as."""
-    moved = abs(setpoint_celsius - float(memory[BEFORE_CELSIUS])) if memory[KNOWN] != 0.0 else 0.0
+    moved = abs(setpoint_celsius - float(memory[BEFORE_CELSIUS])) if memory[KNOWN] > 0.0 else 0.0
     is_new = moved > 2.0 * float(memory[MOVED_CELSIUS]) + NEW_SETPOINT_CELSIUS
     memory[KNOWN], memory[BEFORE_CELSIUS], memory[MOVED_CELSIUS] = 1.0, setpoint_celsius, moved
     return is_new

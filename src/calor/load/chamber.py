@@ -16,8 +16,8 @@ from typing import Literal, NamedTuple, Self
 import numpy as np
 from pydantic import model_validator
 
-from calor.compiled import Table, compiled
-from calor.load.state import LoadState, Surroundings, mean_slope, mixed, moved
+from calor.compiled import compiled
+from calor.load.state import LoadState, Surroundings, mixed
 from calor.settings import Settings, choice, duration, number, temperature
 from calor.units import TemperatureUnit, format_duration, format_temperature
 
@@ -144,71 +144,9 @@ def slopes(load: ChamberNumbers, state: LoadState, level: float, second: float, 
 
 
 @compiled
-def air_slope(load: ChamberNumbers, state: LoadState, second: float, around: Surroundings) -> float:
-    """How fast the air of a linear chamber warms, °C/s."""
-    to_air = load.heater_to_air_w_per_k * (state.source_celsius - state.celsius)
-    to_contents = load.air_to_contents_w_per_k * (state.celsius - state.store_celsius)
-    lost = (load.loss_w_per_k + around.extra_w_per_k) * (state.celsius - around.ambient_celsius) - around.heat_watt
-    return (to_air - to_contents - lost + load.always_watt + load.second_watt * second) / load.air_j_per_k
-
-
-@compiled
 def is_linear(load: ChamberNumbers) -> bool:
     """Whether its conductances do not depend on its outputs."""
     return load.fan_w_per_k == 0.0 and load.second_fan_w_per_k == 0.0
-
-
-@compiled
-def fill_step_matrix(matrix: Table, load: ChamberNumbers, added_j_per_k: float, dt_s: float) -> None:
-    """What `dt_s` does to the chamber, written into a matrix (3×7): it is linear, so many small steps make one large
-    one.
-
-    Columns: air, heater, contents, output level, second output, ambient, and the heat that is always there. Each is the
-    answer to a unit of it alone.
-    """
-    rate = (load.heater_to_air_w_per_k + load.air_to_contents_w_per_k + load.loss_w_per_k) / load.air_j_per_k
-    rate = max(
-        rate, load.heater_to_air_w_per_k / load.heater_j_per_k, load.air_to_contents_w_per_k / load.contents_j_per_k
-    )
-    parts = int(np.ceil(2.0 * rate * dt_s / STEP_PER_TIME_CONSTANT)) + 8
-    part_s = dt_s / parts
-    for column in range(7):
-        level, second = 1.0 if column == 3 else 0.0, 1.0 if column == 4 else 0.0
-        always = load.always_watt if column == 6 else 0.0
-        alone = ChamberNumbers(
-            load.heater_watt, load.heater_j_per_k, load.heater_to_air_w_per_k, load.air_j_per_k,
-            load.air_to_contents_w_per_k, load.contents_j_per_k, load.loss_w_per_k, always,
-            0.0, 1.0, load.second_watt, 0.0,
-        )  # fmt: skip
-        around = Surroundings(1.0 if column == 5 else 0.0, 0.0, 0.0, 0.0)
-        state = LoadState(
-            1.0 if column == 0 else 0.0, 1.0 if column == 1 else 0.0, 1.0 if column == 2 else 0.0, added_j_per_k
-        )
-        for _ in range(parts):
-            k1 = slopes(alone, state, level, second, around)
-            k2 = slopes(alone, moved(state, k1, 0.5 * part_s), level, second, around)
-            k3 = slopes(alone, moved(state, k2, 0.5 * part_s), level, second, around)
-            k4 = slopes(alone, moved(state, k3, part_s), level, second, around)
-            state = moved(state, mean_slope(k1, k2, k3, k4), part_s)
-        matrix[0, column], matrix[1, column], matrix[2, column] = (
-            state.celsius, state.source_celsius, state.store_celsius
-        )  # fmt: skip
-
-
-@compiled
-def step_by_matrix(matrix: Table, state: LoadState, level: float, second: float, ambient_celsius: float) -> LoadState:
-    """Its temperatures after the step that `matrix` stands for."""
-    air, heater, contents = state.celsius, state.source_celsius, state.store_celsius
-    m, around = matrix, ambient_celsius
-    return LoadState(
-        m[0, 0] * air + m[0, 1] * heater + m[0, 2] * contents + m[0, 3] * level + m[0, 4] * second + m[0, 5] * around
-        + m[0, 6],
-        m[1, 0] * air + m[1, 1] * heater + m[1, 2] * contents + m[1, 3] * level + m[1, 4] * second + m[1, 5] * around
-        + m[1, 6],
-        m[2, 0] * air + m[2, 1] * heater + m[2, 2] * contents + m[2, 3] * level + m[2, 4] * second + m[2, 5] * around
-        + m[2, 6],
-        state.added_j_per_k,
-    )  # fmt: skip
 
 
 @compiled

@@ -41,7 +41,7 @@ from calor.law.outputs import Demands, Inputs
 from calor.load import chamber, thermoelectric
 from calor.load import registry as loads
 from calor.load.state import Surroundings
-from calor.loop import answer_row
+from calor.loop import answer_row, whole_step
 from calor.loop import seat as seats
 from calor.loop.advance import advance
 from calor.loop.conditions import Conditions
@@ -107,6 +107,12 @@ def _share(demand: float) -> float:
     return 0.0 if np.isnan(demand) else min(max(demand, 0.0), 1.0)
 
 
+@compiled
+def _around(values: Column) -> Surroundings:
+    """What the load stands in, from a row of the conditions."""
+    return Surroundings(values[AMBIENT], values[EXTRA], values[HUMIDITY], values[HEAT])
+
+
 @entry_in_one_piece
 def run(
     blocks: LoopNumbers,
@@ -151,14 +157,25 @@ def run(
     noises.seed(noise_seed)
     by_matrix = load.kind == loads.CHAMBER and step_s <= load.step_s and chamber.is_linear(load.chamber)
     drive_states, alarm_memory, matrix = work.drive_states, work.alarm_memory, work.matrix
-    pins, given, arriving, asked, arrived = work.pins, work.given, work.arriving, work.asked, work.arrived
+    pins, given, arriving, asked = work.pins, work.given, work.arriving, work.asked
+    arrived, gave_row = work.arrived, work.gave_row
     if values[0, ADDED] > 0.0:
         load_state = loads.with_added(load, load_state, values[0, ADDED], values[0, ADDED_CELSIUS])
     probe_celsius = load_state.celsius
-    chamber.fill_step_matrix(matrix, load.chamber, load_state.added_j_per_k, step_s)
+    lag_now_s = lag_s
+    if values[0, PROBE_LAG] > 0.0:
+        lag_now_s = values[0, PROBE_LAG]
     for output in range(outputs):
         drives.begin(drive_states[output], 0.0)
+    # what applies now, and where the load has got to; both go on from row to row
     now_row, load_row = 0, 0
+    now, there = values[0], values[0]
+    now_ends_s, there_ends_s = instants[1], instants[1]
+    around = _around(there)
+    if by_matrix:
+        whole_step.fill(matrix, load.chamber, load_state.added_j_per_k, around.extra_w_per_k, lag_now_s, step_s)
+    # what a whole step adds, until an output or the surroundings change
+    knows_shift, shift, probe_shift = False, load_state, 0.0
     # what warms the probe alone, beside what it takes from the load: both follow its own lag and add up
     probe_rise = 0.0
     was_lost, was_hung, was_reset = False, False, False
@@ -168,25 +185,28 @@ def run(
     measured = np.nan
     level, second, arrives_s = 0.0, 0.0, NEVER_S
     between_looks = max(1, int(STEPS_BETWEEN_LOOKS * load.step_s / max(load.step_s, step_s)))
+    next_look = 0
     for k in range(steps):
-        if k % between_looks == 0:
+        if k == next_look:
+            next_look += between_looks
             control[DONE] = k
             if control[ABORT] != 0:
                 break
         begin_s = k * step_s
         end_s = min((k + 1) * step_s, span_s)
-        while instants[now_row + 1] <= begin_s:
+        while now_ends_s <= begin_s:
             now_row += 1
+            now, now_ends_s = values[now_row], instants[now_row + 1]
         if lag_s <= 0.0:
-            probe_rise = values[now_row, PROBE_RISE]
-        lost, hung = values[now_row, POWER] < 0.0, values[now_row, HUNG] != 0.0
+            probe_rise = now[PROBE_RISE]
+        lost, hung = now[POWER] < 0.0, now[HUNG] > 0.0
         # a firmware that hangs is reset where the mains goes
         was_reset = hung and (was_reset or lost)
         hung = hung and not was_reset
         flags = 0.0
         counts = np.nan
-        tune = STARTS if values[now_row, TUNE] > tunes_asked else NOTHING
-        tunes_asked = values[now_row, TUNE]
+        tune = STARTS if now[TUNE] > tunes_asked else NOTHING
+        tunes_asked = now[TUNE]
         if lost:
             flags += MAINS_LOST
             measured, raised, overridden = np.nan, 0.0, False
@@ -202,10 +222,10 @@ def run(
                     alarm_memory[k_alarm][:] = 0.0
                 for output in range(outputs):
                     drives.begin(drive_states[output], begin_s)
-            counts = reading.sample(probe, memory, probe_celsius + probe_rise + noise[k], int(values[now_row, WIRED]))
-            hand = values[now_row, HAND]
+            counts = reading.sample(probe, memory, probe_celsius + probe_rise + noise[k], int(now[WIRED]))
+            hand = now[HAND]
             if seat.address != 0:
-                measured, setpoint, said = _answered(seat, counts, values[now_row], restarts, tune)
+                measured, setpoint, said = _answered(seat, counts, now, restarts, tune)
                 flags += said
                 overridden = int(said) % 4 != 0
                 for output in range(outputs):
@@ -227,16 +247,16 @@ def run(
                     aim,
                     program_state,
                     np.nan if faulty else measured,
-                    values[now_row, SIGNAL],
+                    now[SIGNAL],
                     k * period_s,
                     period_s,
                 )
-                if not np.isnan(values[now_row, SETPOINT]):
-                    setpoint = values[now_row, SETPOINT]
+                if not np.isnan(now[SETPOINT]):
+                    setpoint = now[SETPOINT]
                 law_state, demands = laws.step(
                     law,
                     law_state,
-                    Inputs(setpoint, measured, values[now_row, AMBIENT], hand, faulty, off, tune),
+                    Inputs(setpoint, measured, now[AMBIENT], hand, faulty, off, tune),
                     period_s,
                 )
                 if len(watched) > 0:
@@ -278,18 +298,24 @@ def run(
         columns[SETPOINT_ROW, k], columns[FLAGS_ROW, k], columns[ALARMS_ROW, k] = setpoint, flags, raised
 
         # what each output is switched to until the next row, at its drive's own instants
-        first_row = now_row
         for output in range(outputs):
-            at_s, drive_row, heat, count = begin_s, first_row, 0.0, changes[output]
-            output_drive = second_drive if output == 1 else drive
             columns[OUTPUTS_FROM + output, k] = asked[output]
+            held_until_s = min(drive_states[output, drives.HOLDS_UNTIL_S], now_ends_s)
+            if end_s <= held_until_s and gave_row[output] == now_row and not overridden:
+                # within a pulse or a pause, all else as it was
+                columns[OUTPUTS_FROM + outputs + output, k] = given[output]
+                continue
+            at_s, drive_row, heat, count = begin_s, now_row, 0.0, changes[output]
+            given_now, given_ends_s = now, now_ends_s
+            output_drive = second_drive if output == 1 else drive
             while at_s < end_s:
-                while instants[drive_row + 1] <= at_s:
+                while given_ends_s <= at_s:
                     drive_row += 1
-                until_s = min(end_s, instants[drive_row + 1])
-                power = max(values[drive_row, POWER], 0.0)
-                fault_now = values[drive_row, SWITCH_FAULT + output]
-                put_on = values[drive_row, RECORDED]
+                    given_now, given_ends_s = values[drive_row], instants[drive_row + 1]
+                until_s = min(end_s, given_ends_s)
+                power = max(given_now[POWER], 0.0)
+                fault_now = given_now[SWITCH_FAULT + output]
+                put_on = given_now[RECORDED]
                 if output > 0:
                     put_on *= blocks.beside
                 count, part = give(
@@ -298,6 +324,7 @@ def run(
                 )  # fmt: skip
                 heat += part
                 at_s = until_s
+            gave_row[output] = drive_row
             if count != changes[output]:
                 changes[output] = count
                 arrives_s = next_arrival_s(switch_s, arrived, changes, load.dead_time_s)
@@ -307,13 +334,20 @@ def run(
         at_s = begin_s
         against = 0.0
         while at_s < end_s:
-            while instants[load_row + 1] <= at_s:
+            while there_ends_s <= at_s:
                 load_row += 1
-                if values[load_row, ADDED] > 0.0:
-                    load_state = loads.with_added(
-                        load, load_state, values[load_row, ADDED], values[load_row, ADDED_CELSIUS]
-                    )
-                    chamber.fill_step_matrix(matrix, load.chamber, load_state.added_j_per_k, step_s)
+                there, there_ends_s = values[load_row], instants[load_row + 1]
+                was_lag_s, lag_now_s = lag_now_s, lag_s
+                if there[PROBE_LAG] > 0.0:
+                    lag_now_s = there[PROBE_LAG]
+                if there[ADDED] > 0.0:
+                    load_state = loads.with_added(load, load_state, there[ADDED], there[ADDED_CELSIUS])
+                was_extra, around = around.extra_w_per_k, _around(there)
+                is_other = there[ADDED] > 0.0 or lag_now_s != was_lag_s or around.extra_w_per_k != was_extra
+                if by_matrix and is_other:
+                    extra = around.extra_w_per_k
+                    whole_step.fill(matrix, load.chamber, load_state.added_j_per_k, extra, lag_now_s, step_s)
+                knows_shift = False
             if arrives_s <= at_s:
                 level, second = 0.0, 0.0
                 for output in range(outputs):
@@ -325,38 +359,26 @@ def run(
                     level += weights[0, output] * arriving[output]
                     second += weights[1, output] * arriving[output]
                 arrives_s = next_arrival_s(switch_s, arrived, changes, load.dead_time_s)
-            until_s = min(end_s, instants[load_row + 1], arrives_s)
-            around = Surroundings(
-                values[load_row, AMBIENT], values[load_row, EXTRA], values[load_row, HUMIDITY], values[load_row, HEAT]
-            )
+                knows_shift = False
+            until_s = min(end_s, there_ends_s, arrives_s)
             dt_s = until_s - at_s
-            before_celsius, lag_now_s = probe_celsius, lag_s
-            if values[load_row, PROBE_LAG] > 0.0:
-                lag_now_s = values[load_row, PROBE_LAG]
-            if probe_rise != values[load_row, PROBE_RISE]:
+            before_celsius = probe_celsius
+            if probe_rise != there[PROBE_RISE]:
                 left = math.exp(-dt_s / lag_now_s) if lag_now_s > 0.0 else 0.0
-                probe_rise = values[load_row, PROBE_RISE] + left * (probe_rise - values[load_row, PROBE_RISE])
+                probe_rise = there[PROBE_RISE] + left * (probe_rise - there[PROBE_RISE])
             if load.kind == loads.THERMOELECTRIC:
                 against += 0.5 * dt_s * thermoelectric.against_watt(load.thermoelectric, load_state, level, second)
-            if (
-                by_matrix
-                and around.extra_w_per_k == 0.0
-                and around.heat_watt == 0.0
-                and abs(dt_s - step_s) < 1e-9 * step_s
-            ):
+            if by_matrix and abs(dt_s - step_s) < 1e-9 * step_s:
                 # a whole step of a linear load is one matrix; only steps cut by a switch are integrated
-                was_celsius = load_state.celsius
-                start_slope = chamber.air_slope(load.chamber, load_state, second, around)
-                load_state = chamber.step_by_matrix(matrix, load_state, level, second, around.ambient_celsius)
-                end_slope = chamber.air_slope(load.chamber, load_state, second, around)
-                probe_celsius = lag.step(
-                    lag_now_s, probe_celsius, was_celsius, start_slope, load_state.celsius, end_slope, step_s
-                )
+                if not knows_shift:
+                    shift, probe_shift = whole_step.shift(matrix, load.chamber, level, second, around)
+                    knows_shift = True
+                load_state, probe_celsius = whole_step.step(matrix, load_state, probe_celsius, shift, probe_shift)
             else:
                 load_state, probe_celsius = advance(
                     load, load_state, lag_now_s, probe_celsius, level, second, around, dt_s
                 )
-            if values[load_row, FALLEN] != 0.0:
+            if there[FALLEN] > 0.0:
                 air = around.ambient_celsius
                 probe_celsius = lag.step(lag_now_s, before_celsius, air, 0.0, air, 0.0, dt_s)
             at_s = until_s

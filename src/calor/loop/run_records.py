@@ -16,6 +16,7 @@ from calor.law.registry import LawNumbers, LawState
 from calor.law.setpoint import SetpointNumbers
 from calor.load.registry import LoadNumbers
 from calor.load.state import LoadState
+from calor.loop import whole_step
 from calor.sense.registry import ProbeNumbers
 
 MOST_TUNINGS, TUNING_COLUMNS = 32, 6
@@ -45,7 +46,10 @@ class LoopNumbers(NamedTuple):
 
 
 class Workspace(NamedTuple):
-    """Arrays that a run writes into as it goes, made outside: a compiled step makes none."""
+    """Arrays that a run writes into as it goes, made outside: a compiled step makes none.
+
+    `gave_row` is the row of the conditions in which each output was last given what its drive switches.
+    """
 
     drive_states: Table
     alarm_memory: Table
@@ -54,6 +58,7 @@ class Workspace(NamedTuple):
     arriving: Column
     asked: Column
     arrived: Counts
+    gave_row: Counts
     matrix: Table
     tunings: Table
     tuned: Counts
@@ -64,7 +69,7 @@ def workspace(alarm_count: int) -> Workspace:
     return Workspace(
         np.zeros((MOST_OUTPUTS, drives.STATE_SIZE)), np.zeros((alarm_count + 1, alarms.MEMORY_SIZE)),
         np.zeros(MOST_OUTPUTS), np.zeros(MOST_OUTPUTS), np.zeros(MOST_OUTPUTS), np.zeros(MOST_OUTPUTS),
-        np.zeros(MOST_OUTPUTS, np.int64), np.zeros((3, 7)),
+        np.zeros(MOST_OUTPUTS, np.int64), np.full(MOST_OUTPUTS, -1), np.zeros(whole_step.SHAPE),
         np.zeros((MOST_TUNINGS, TUNING_COLUMNS)), np.zeros(1, np.int64),
     )  # fmt: skip
 

@@ -82,9 +82,10 @@ def step(checks: CheckNumbers, memory: Column, code: float, celsius: float, dt_s
 
     A change is measured from the last reading that passed, over the time since, so that a true change comes through.
     """
-    same = memory[HAS_CODE] != 0.0 and code == memory[CODE]
-    same_s, rest_s = passed(float(memory[SAME_S]), float(memory[SAME_REST_S]), dt_s)
-    memory[SAME_S], memory[SAME_REST_S] = same_s if same else 0.0, rest_s if same else 0.0
+    if checks.stuck_s != np.inf:
+        same = memory[HAS_CODE] > 0.0 and code == memory[CODE]
+        same_s, rest_s = passed(float(memory[SAME_S]), float(memory[SAME_REST_S]), dt_s)
+        memory[SAME_S], memory[SAME_REST_S] = same_s if same else 0.0, rest_s if same else 0.0
     memory[HAS_CODE], memory[CODE] = 1.0, code
     memory[SINCE_S] += dt_s
     if celsius < checks.reversed_below_celsius:
@@ -93,7 +94,7 @@ def step(checks: CheckNumbers, memory: Column, code: float, celsius: float, dt_s
         return FAULT_RANGE
     if memory[SAME_S] >= checks.stuck_s:
         return FAULT_STUCK
-    if memory[HAS_LAST] != 0.0:
+    if checks.fastest_celsius_per_s != np.inf and memory[HAS_LAST] > 0.0:
         moved = abs(celsius - memory[LAST_CELSIUS])
         if moved > checks.fastest_celsius_per_s * memory[SINCE_S]:
             return FAULT_RATE
