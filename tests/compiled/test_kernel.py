@@ -21,13 +21,16 @@ from calor.compiled import build, compiler, freed_memory, library
 from calor.compiled.annotations import Annotations
 from calor.compiled.compiler import compilers
 from calor.compiled.entries import ENTRIES
+from calor.compiled.layout import Layout
 from calor.compiled.problem import TranslationError
 from calor.demo import DEMOS
 from calor.design.file import read
 from calor.design.model import Design
+from calor.design.trial import Trial
 from calor.errors import CalorError
-from calor.loop import kernel
+from calor.loop import kernel, simulate
 from calor.loop.trace import Trace
+from calor.sense import registry as probes
 from tests.compiled import steps
 from tests.conftest import QUICK, made
 from tests.random_designs import drawn
@@ -323,3 +326,49 @@ def test_freed_memory_is_kept_where_the_c_library_can(monkeypatch: pytest.Monkey
     monkeypatch.setattr(freed_memory.ctypes, "CDLL", lambda _: there)
     monkeypatch.setenv("MALLOC_TRIM_THRESHOLD_", "1")
     assert not freed_memory.keep_freed_memory() and len(asked) == 2
+
+
+EVENTS = [
+    {"kind": "mains_lost", "at_s": 61.3, "for_s": 7.2},
+    {"kind": "mains_voltage", "at_s": 90.1, "for_s": 33.3, "voltage_fraction": 0.9},
+    {"kind": "output_bouncing", "at_s": 130.7, "for_s": 20.2},
+    {"kind": "stalled", "at_s": 171.9, "for_s": 30.0},
+    {"kind": "manual", "at_s": 220.4, "for_s": 15.0, "output": 0.37},
+    {"kind": "probe_open", "at_s": 260.2, "for_s": 11.1},
+    {"kind": "output_inverted", "at_s": 300.3, "for_s": 20.0},
+]
+
+
+@pytest.mark.parametrize("law", ['kind = "pid"\nperiod_s = 0.7', 'kind = "pid"\naction = "heat_cool"\nperiod_s = 0.7'])
+def test_a_drive_that_holds_its_level_gives_what_it_gives_when_asked_at_each_step(
+    law: str, uncompiled: Any, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    design = made(
+        law=law, drive='kind = "time_proportional"\nwindow_s = 11.3', load='kind = "chamber"\nsecond_watt = -20',
+        probe='kind = "thermistor"\nnoise_celsius = 0.05', guard="watchdog_s = 4", setpoint="celsius = 31",
+    )  # fmt: skip
+    trial = Trial.model_validate({"span_s": 400.0, "start_celsius": 30.0, "events": EVENTS})
+    design = design.model_copy(update={"trial": (trial,)})
+    ours = loop.run(design, design.trial[0])
+    asked = []
+    step = kernel.drives.step
+    with monkeypatch.context() as patch:
+        # what a relay remembers, which these drives leave at 0: nothing then holds
+        patch.setattr(kernel.drives, "HOLDS_UNTIL_S", 0)
+        patch.setattr(kernel.drives, "step", lambda *given: (asked.append(given[4]), step(*given))[1])
+        reference = uncompiled(design)
+    assert len(asked) > ours.steps and len(ours.switch_s) > 40
+    for name in COLUMNS:
+        # a share of a step is a quotient there, and the level itself here
+        assert getattr(ours, name) == pytest.approx(getattr(reference, name), rel=1e-12, abs=1e-12, nan_ok=True), name
+
+
+def test_what_an_entry_is_given_is_packed_anew_where_any_part_is_another() -> None:
+    kinds = Annotations().hints(kernel.run.python)
+    packing = Layout(kinds["blocks"])
+    for seed in range(40):
+        design = drawn(seed)
+        blocks = simulate._blocks(design, probes.numbers(design.probe), 0.0)
+        assert packing(blocks) == packing(blocks) == Layout(kinds["blocks"])(blocks)
+        gain_less = blocks._replace(law=blocks.law._replace(pid=blocks.law.pid._replace(bias=0.125)))
+        assert packing(gain_less) == Layout(kinds["blocks"])(gain_less) != packing(blocks)

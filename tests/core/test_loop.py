@@ -52,11 +52,13 @@ def test_first_order_and_probe_lag_against_closed_form(period_s: float, lag_s: f
     conductances=st.tuples(st.floats(0.2, 5), st.floats(0, 5), st.floats(0, 3)),
     duty=st.floats(0.05, 0.95),
     lag_s=st.floats(0, 40),
+    slow_s=st.floats(0.01, 200),
 )
 def test_chamber_against_matrix_exponential(
-    capacities: tuple[float, ...], conductances: tuple[float, ...], duty: float, lag_s: float
+    capacities: tuple[float, ...], conductances: tuple[float, ...], duty: float, lag_s: float, slow_s: float
 ) -> None:
-    """A switched chamber with probe, against scipy's matrix exponential over each stretch of constant power."""
+    """A switched chamber with probe, its door opened, lamps lit in it, its probe wrapped: against scipy's matrix
+    exponential over each stretch in which nothing changes."""
     (ch, ca, cc), (gha, gac, g) = capacities, conductances
     load = Chamber(
         heater_watt=80.0, heater_j_per_k=ch, air_j_per_k=ca, contents_j_per_k=cc, heater_to_air_w_per_k=gha,
@@ -64,22 +66,40 @@ def test_chamber_against_matrix_exponential(
     )  # fmt: skip
     base = made(law=f'kind = "manual"\noutput = {duty}', probe=f'kind = "ideal"\ntime_constant_s = {lag_s}')
     design = base.model_copy(update={"load": load, "drive": TimeProportional(window_s=7.0, switch="ssr_random")})
-    trace = run(design, span_s=60)
-    system = np.zeros((5, 5))  # heater, air, contents, probe, power: all above ambient
-    system[0, [0, 1, 4]] = -gha / ch, gha / ch, 80.0 / ch
-    system[1, :3] = gha / ca, -(gha + gac + g) / ca, gac / ca
-    system[2, 1:3] = gac / cc, -gac / cc
-    if lag_s > 1e-3:
-        system[3, [1, 3]] = 1 / lag_s, -1 / lag_s
-    state, now, level = np.zeros(5), 0.0, 0.0
-    changes = [*zip(trace.switch_s + 1.7, trace.switch_level, strict=True), (1e9, 0.0)]
+    trace = run(
+        design,
+        span_s=60,
+        events=[
+            {"kind": "door", "at_s": 20.0, "for_s": 15.0, "extra_loss_w_per_k": 4.0},
+            {"kind": "heat_added", "at_s": 30.5, "for_s": 10.0, "watt": 25.0},
+            {"kind": "probe_slow", "at_s": 45.0, "for_s": 8.0, "time_constant_s": slow_s},
+        ],
+    )
+
+    def system(now_s: float) -> np.ndarray:
+        """Heater, air, contents, probe (all above ambient), power, 1."""
+        loss = g + (4.0 if 20.0 <= now_s < 35.0 else 0.0)
+        lag_now_s = slow_s if 45.0 <= now_s < 53.0 else lag_s
+        rates = np.zeros((6, 6))
+        rates[0, [0, 1, 4]] = -gha / ch, gha / ch, 80.0 / ch
+        rates[1, :3] = gha / ca, -(gha + gac + loss) / ca, gac / ca
+        rates[1, 5] = 25.0 / ca if 30.5 <= now_s < 40.5 else 0.0
+        rates[2, 1:3] = gac / cc, -gac / cc
+        if lag_now_s > 1e-3:
+            rates[3, [1, 3]] = 1 / lag_now_s, -1 / lag_now_s
+        return rates
+
+    state, now, level = np.array([0.0, 0.0, 0.0, 0.0, 0.0, 1.0]), 0.0, 0.0
+    switched = dict(zip(trace.switch_s + 1.7, trace.switch_level, strict=True))
+    changes = sorted({*switched, 20.0, 30.5, 35.0, 40.5, 45.0, 53.0, 1e9})
     for row, at in enumerate(trace.time_s):
-        while changes[0][0] <= at:
+        while changes[0] <= at:
             state[4] = level
-            state = expm(system * (changes[0][0] - now)) @ state
-            now, level = changes.pop(0)
+            state = expm(system(now) * (changes[0] - now)) @ state
+            now = changes.pop(0)
+            level = switched.get(now, level)
         state[4] = level
-        state, now = expm(system * (at - now)) @ state, at
+        state, now = expm(system(now) * (at - now)) @ state, at
         assert abs(trace.true_celsius[row] - 20 - state[1]) < 0.002
         if lag_s > 1e-3:
             assert abs(trace.probe_celsius[row] - 20 - state[3]) < 0.002
