@@ -392,7 +392,7 @@ from calor.desk.window.window import Window
 imported = time.time()
 window = Window(Desk(Simulator(), Remembered()))
 window.resize(1280, 800)
-sys.setswitchinterval(0.001)
+sys.setswitchinterval(0.0002)
 window.show()
 app.processEvents()
 up = time.time()
@@ -428,7 +428,7 @@ def start_table() -> None:
 
 if __name__ == "__main__":
     # as the desk does at its start
-    sys.setswitchinterval(0.001)
+    sys.setswitchinterval(0.0002)
     os.environ.setdefault("QT_QPA_PLATFORM", "xcb" if os.environ.get("DISPLAY") else "offscreen")
     kernel_table()
     many_runs_table()

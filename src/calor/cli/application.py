@@ -34,6 +34,8 @@ VERBS = (
     "completion",
 )
 """Each is a module of this package, with what it does (HELP) and the command itself."""
+SHORT_VERBS = ("new", "check", "probe", "size", "driver", "convert", "completion")
+"""Those that are over as soon as what they need is imported."""
 GROUPS = ("journal",)
 """Verbs that have verbs of their own: COMMANDS of the module, each with its docstring as help."""
 SMALLEST, LARGEST = 1e-30, 1e30

@@ -76,7 +76,7 @@ def start(path: Path | None, demo: bool) -> int:
     window = Window(Desk(simulator, Remembered()))
     built_elsewhere()
     # the window comes first and says what it prepares; while the loop is compiled, it gets its turn often
-    sys.setswitchinterval(0.001)
+    sys.setswitchinterval(0.0002)
     window.show()
     app.processEvents()
     window.open_first(path, demo)
