@@ -7,6 +7,8 @@ import os
 # one thread for each test: with two workers a library's own threads wait for one another
 os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
 
+import shutil
+import tempfile
 import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
@@ -69,6 +71,26 @@ def probe_of(name: str, **changes: Any) -> Any:
     """The probe called `name`, with some of its settings changed."""
     probe = made(probe=PROBES[name]).probe
     return type(probe).model_validate({**probe.model_dump(), **changes})
+
+
+IN_MEMORY, LEAST_FREE_BYTES = Path("/dev/shm"), 4 << 30
+
+
+@pytest.hookimpl(tryfirst=True)
+def pytest_configure(config: pytest.Config) -> None:
+    """Temporary files lie in memory where there is room: some disks take milliseconds to remove one, and the tests make
+    some ten thousands of them. Workers have it from the process that starts them."""
+    is_worker, is_asked = hasattr(config, "workerinput"), "TMPDIR" in os.environ
+    if is_worker or is_asked or not os.access(IN_MEMORY, os.W_OK):
+        return
+    if shutil.disk_usage(IN_MEMORY).free < LEAST_FREE_BYTES:
+        return
+    for left in IN_MEMORY.glob("calor-tests-*"):
+        if left.stat().st_mtime < time.time() - 86_400.0:  # a run that was killed
+            shutil.rmtree(left, ignore_errors=True)
+    place = tempfile.mkdtemp(prefix="calor-tests-", dir=IN_MEMORY)
+    os.environ["TMPDIR"] = tempfile.tempdir = place
+    config.add_cleanup(lambda: shutil.rmtree(place, ignore_errors=True))
 
 
 @pytest.fixture(autouse=True)
