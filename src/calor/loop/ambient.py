@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import lru_cache
 from typing import NamedTuple
 
 import numpy as np
@@ -58,6 +59,13 @@ def instants(trial: Trial) -> set[float]:
     return set(np.arange(0.0, trial.span_s, max(pace_s, trial.span_s / MOST_SWING_ROWS)).tolist())
 
 
+@lru_cache(maxsize=64)
+def _steady(celsius: float, humidity: float) -> tuple[float, float]:
+    """(dew point in °C, relative humidity) of air that stays as it is: what any trial asks for again and again."""
+    dew_celsius = min(float(dew_point_celsius(celsius, humidity)), celsius)
+    return dew_celsius, float(np.clip(vapour_pascal(dew_celsius) / vapour_pascal(celsius), 0.0, 1.0))
+
+
 def weather(trial: Trial, mean_celsius: float, at_s: Column, warmer_celsius: float = 0.0) -> Weather:
     """The air from each of some instants on, warmer by `warmer_celsius` than the trial says, of the same relative
     humidity. Raises CalorError where a recorded one cannot be read.
@@ -65,6 +73,10 @@ def weather(trial: Trial, mean_celsius: float, at_s: Column, warmer_celsius: flo
     A record that ends before the trial does keeps its last row. With a swing the air holds the water it has at its mean
     temperature; where it cools below its dew point, the dew point follows.
     """
+    if trial.ambient_csv is None and trial.swing_celsius == 0.0:
+        steady_celsius, rows = mean_celsius + warmer_celsius, len(at_s)
+        dew_celsius, held = _steady(steady_celsius, trial.humidity)
+        return Weather(at_s, np.full(rows, steady_celsius), np.full(rows, dew_celsius), np.full(rows, held))
     humidity = np.full(len(at_s), trial.humidity)
     if trial.ambient_csv is not None:
         record = read_record(trial.ambient_csv, trial.ambient_column, trial.humidity_column)

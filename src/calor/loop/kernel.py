@@ -24,10 +24,8 @@ from calor.design.event import (
     POWER,
     PROBE_LAG,
     PROBE_RISE,
-    RECORDED,
     SETPOINT,
     SIGNAL,
-    SWITCH_FAULT,
     TUNE,
     WIRED,
 )
@@ -45,9 +43,22 @@ from calor.loop import answer_row, whole_step
 from calor.loop import seat as seats
 from calor.loop.advance import advance
 from calor.loop.conditions import Conditions
-from calor.loop.run_records import MOST_TUNINGS, LoopNumbers, LoopStart, Workspace
+from calor.loop.run_records import (
+    ALARMS_ROW,
+    COUNTS_ROW,
+    FLAGS_ROW,
+    MEASURED_ROW,
+    MOST_TUNINGS,
+    OUTPUTS_FROM,
+    PROBE_ROW,
+    SETPOINT_ROW,
+    TRUE_ROW,
+    LoopNumbers,
+    LoopStart,
+    Workspace,
+)
 from calor.loop.seat import Seat, call_address
-from calor.loop.switching import NEVER_S, give, next_arrival_s
+from calor.loop.switching import NEVER_S, give_outputs, next_arrival_s
 from calor.loop.trace import Flag
 from calor.sense import lag, reading
 from calor.sense.checks import NO_FAULT
@@ -66,9 +77,6 @@ TOO_HOT, TOO_COLD = 2, 3
 """What the kernel itself puts into control[ABORT] where the load is hotter or colder than anything can be."""
 COLDEST_CELSIUS, HOTTEST_CELSIUS = -273.15, 1e7
 STEPS_BETWEEN_LOOKS = 256
-TRUE_ROW, PROBE_ROW, COUNTS_ROW, MEASURED_ROW, SETPOINT_ROW, FLAGS_ROW, ALARMS_ROW, OUTPUTS_FROM = range(8)
-"""Rows of the columns a run fills: then the demand of each output, after them what each was given, and last the power
-against the Seebeck voltage of a thermoelectric load, W."""
 
 
 @compiled
@@ -139,8 +147,8 @@ def run(
     converter's own noise is drawn here, from `noise_seed`. `work` is written into. `seat` holds the program that
     decides, if one does. `memory` is what the probe's checks and filter remember, as new_memory made it.
 
-    `columns` is (7 + 2·outputs + 1)×rows, the last one the power against the Seebeck voltage (W); `switch_s` and
-    `switch_level` are outputs×most_changes; `changes` counts them.
+    `columns` is (7 + 2·outputs)×rows, and one more for a thermoelectric load: the power against the Seebeck voltage
+    (W); `switch_s` and `switch_level` are outputs×most_changes; `changes` counts them.
     `control[0]` set to 1 from another thread ends the run early, and is TOO_HOT or TOO_COLD where the load ended it;
     `control[1]` counts the rows done.
     """
@@ -149,16 +157,15 @@ def run(
     law_memory = law_state.memory
     probe_celsius = load_state.celsius
     instants, values = conditions.at_s, conditions.values
-    period_s, probe, law, drive, load = blocks.period_s, blocks.probe, blocks.law, blocks.drive, blocks.load
+    period_s, probe, law, load = blocks.period_s, blocks.probe, blocks.law, blocks.load
     # what a control step takes by the controller's clock, and in truth
     step_s = blocks.step_s
-    outputs, second_drive, aim = blocks.outputs, blocks.second_drive, blocks.setpoint
+    outputs, aim = blocks.outputs, blocks.setpoint
     lag_s, is_ideal = probe.time_constant_s, probe.kind == IDEAL
     noises.seed(noise_seed)
     by_matrix = load.kind == loads.CHAMBER and step_s <= load.step_s and chamber.is_linear(load.chamber)
     drive_states, alarm_memory, matrix = work.drive_states, work.alarm_memory, work.matrix
-    pins, given, arriving, asked = work.pins, work.given, work.arriving, work.asked
-    arrived, gave_row = work.arrived, work.gave_row
+    arriving, asked, arrived = work.arriving, work.asked, work.arrived
     if values[0, ADDED] > 0.0:
         load_state = loads.with_added(load, load_state, values[0, ADDED], values[0, ADDED_CELSIUS])
     probe_celsius = load_state.celsius
@@ -297,38 +304,22 @@ def run(
         columns[COUNTS_ROW, k], columns[MEASURED_ROW, k] = counts, np.nan if hung else measured
         columns[SETPOINT_ROW, k], columns[FLAGS_ROW, k], columns[ALARMS_ROW, k] = setpoint, flags, raised
 
-        # what each output is switched to until the next row, at its drive's own instants
-        for output in range(outputs):
-            columns[OUTPUTS_FROM + output, k] = asked[output]
-            held_until_s = min(drive_states[output, drives.HOLDS_UNTIL_S], now_ends_s)
-            if end_s <= held_until_s and gave_row[output] == now_row and not overridden:
-                # within a pulse or a pause, all else as it was
-                columns[OUTPUTS_FROM + outputs + output, k] = given[output]
-                continue
-            at_s, drive_row, heat, count = begin_s, now_row, 0.0, changes[output]
-            given_now, given_ends_s = now, now_ends_s
-            output_drive = second_drive if output == 1 else drive
-            while at_s < end_s:
-                while given_ends_s <= at_s:
-                    drive_row += 1
-                    given_now, given_ends_s = values[drive_row], instants[drive_row + 1]
-                until_s = min(end_s, given_ends_s)
-                power = max(given_now[POWER], 0.0)
-                fault_now = given_now[SWITCH_FAULT + output]
-                put_on = given_now[RECORDED]
-                if output > 0:
-                    put_on *= blocks.beside
-                count, part = give(
-                    output_drive, drive_states[output], asked[output], overridden, hung, power, fault_now, put_on,
-                    at_s, until_s, switch_s, switch_level, output, count, pins, given,
-                )  # fmt: skip
-                heat += part
-                at_s = until_s
-            gave_row[output] = drive_row
-            if count != changes[output]:
-                changes[output] = count
-                arrives_s = next_arrival_s(switch_s, arrived, changes, load.dead_time_s)
-            columns[OUTPUTS_FROM + outputs + output, k] = heat / (end_s - begin_s)
+        if give_outputs(
+            blocks,
+            conditions,
+            now_row,
+            work,
+            overridden,
+            hung,
+            begin_s,
+            end_s,
+            switch_s,
+            switch_level,
+            changes,
+            columns,
+            k,
+        ):
+            arrives_s = next_arrival_s(switch_s, arrived, changes, load.dead_time_s)
 
         # the load, from one change of heat or surroundings to the next
         at_s = begin_s
@@ -384,7 +375,8 @@ def run(
             at_s = until_s
             if load.kind == loads.THERMOELECTRIC:
                 against += 0.5 * dt_s * thermoelectric.against_watt(load.thermoelectric, load_state, level, second)
-        columns[OUTPUTS_FROM + 2 * outputs, k] = against / (end_s - begin_s)
+        if load.kind == loads.THERMOELECTRIC:
+            columns[OUTPUTS_FROM + 2 * outputs, k] = against / (end_s - begin_s)
         coldest, hottest = min(load_state.celsius, load_state.source_celsius), load_state.celsius
         if not (coldest >= COLDEST_CELSIUS and hottest <= HOTTEST_CELSIUS):
             control[ABORT] = TOO_HOT if hottest > HOTTEST_CELSIUS else TOO_COLD

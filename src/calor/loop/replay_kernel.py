@@ -10,8 +10,16 @@ from calor.law import registry as laws
 from calor.law import setpoint as setpoints
 from calor.law import watch
 from calor.law.outputs import Demands, Inputs
-from calor.loop.kernel import ALARMS_ROW, CUT_OUT, FLAGS_ROW, OUTPUTS_FROM, PROBE_FAULT, SETPOINT_ROW, TRIPPED
-from calor.loop.run_records import LoopNumbers, LoopStart, Workspace
+from calor.loop.kernel import CUT_OUT, PROBE_FAULT, TRIPPED
+from calor.loop.run_records import (
+    ALARMS_ROW,
+    FLAGS_ROW,
+    OUTPUTS_FROM,
+    SETPOINT_ROW,
+    LoopNumbers,
+    LoopStart,
+    Workspace,
+)
 from calor.loop.switching import give
 from calor.sense import filters
 from calor.sense.filters import FilterNumbers

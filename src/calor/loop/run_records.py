@@ -21,6 +21,9 @@ from calor.sense.registry import ProbeNumbers
 
 MOST_TUNINGS, TUNING_COLUMNS = 32, 6
 """Self-tunings that are written down, each with when it began and ended, what came of it, and the gains found."""
+TRUE_ROW, PROBE_ROW, COUNTS_ROW, MEASURED_ROW, SETPOINT_ROW, FLAGS_ROW, ALARMS_ROW, OUTPUTS_FROM = range(8)
+"""Rows of the columns a run fills: then the demand of each output, after them what each was given, and last, of a
+thermoelectric load, the power against the Seebeck voltage, W."""
 
 
 class LoopNumbers(NamedTuple):

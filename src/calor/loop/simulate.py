@@ -26,6 +26,7 @@ from calor.law.code import Code
 from calor.law.pid import Pid
 from calor.law.setpoint import Follow
 from calor.load import registry as loads
+from calor.load.thermoelectric import Thermoelectric
 from calor.loop import ambient, kernel, replay_kernel, run_records
 from calor.loop import seat as seats
 from calor.loop.conditions import Conditions, happenings, timeline
@@ -159,8 +160,8 @@ def _given(
 ) -> dict[str, Any]:
     """What the outputs were asked and gave, as the columns of a trace."""
     count = len(design.outputs)
-    demands, delivered = columns[kernel.OUTPUTS_FROM :][:count], columns[kernel.OUTPUTS_FROM + count :][:count]
-    against = columns[kernel.OUTPUTS_FROM + 2 * count :]
+    rows = columns[run_records.OUTPUTS_FROM :]
+    demands, delivered, against = rows[:count], rows[count : 2 * count], rows[2 * count :]
     outputs = tuple(
         Output(
             name, demands[k], delivered[k], switch_s[k, : changes[k]].copy(), switch_level[k, : changes[k]].copy(),
@@ -216,7 +217,7 @@ def run(
     start = _start(design, at_rest)
     seed = trial.seed if deviation.seed is None else deviation.seed
     noise = noise_of_probe(seed, steps, design.probe.noise_celsius)
-    columns = np.empty((kernel.OUTPUTS_FROM + 2 * count + 1, steps))
+    columns = np.empty((run_records.OUTPUTS_FROM + 2 * count + isinstance(design.load, Thermoelectric), steps))
     has_bounces = bool((conditions.values[:, SWITCH_FAULT:] == BOUNCING).any())
     most = most_changes(design, steps, len(conditions.at_s), has_bounces)
     switch_s, switch_level = np.empty((count, most)), np.empty((count, most))
@@ -236,13 +237,13 @@ def run(
     events, disturbances = happenings(design, trial)
     trace = Trace(
         _times(steps, blocks.step_s),
-        true_celsius=columns[kernel.TRUE_ROW],
-        probe_celsius=columns[kernel.PROBE_ROW],
-        counts=columns[kernel.COUNTS_ROW],
-        measured_celsius=columns[kernel.MEASURED_ROW],
-        setpoint_celsius=columns[kernel.SETPOINT_ROW],
-        flags=columns[kernel.FLAGS_ROW],
-        alarms=columns[kernel.ALARMS_ROW],
+        true_celsius=columns[run_records.TRUE_ROW],
+        probe_celsius=columns[run_records.PROBE_ROW],
+        counts=columns[run_records.COUNTS_ROW],
+        measured_celsius=columns[run_records.MEASURED_ROW],
+        setpoint_celsius=columns[run_records.SETPOINT_ROW],
+        flags=columns[run_records.FLAGS_ROW],
+        alarms=columns[run_records.ALARMS_ROW],
         span_s=trial.span_s,
         disturbances=disturbances,
         events=events,
@@ -291,9 +292,9 @@ def replay(design: Design, recorded: Trace) -> Trace:
     readings = recorded.measured_celsius[row]
     following = np.minimum(row + 1, recorded.steps - 1)
     in_gap = ((recorded.flags[following].astype(np.int64) & Flag.GAP) > 0) & (following > row)
-    columns = np.full((kernel.OUTPUTS_FROM + 2 * count, steps), np.nan)
-    columns[kernel.ALARMS_ROW] = 0.0
-    columns[kernel.FLAGS_ROW] = np.where(in_gap, float(Flag.GAP), 0.0)
+    columns = np.full((run_records.OUTPUTS_FROM + 2 * count, steps), np.nan)
+    columns[run_records.ALARMS_ROW] = 0.0
+    columns[run_records.FLAGS_ROW] = np.where(in_gap, float(Flag.GAP), 0.0)
     most = most_changes(design, steps, 0)
     switch_s, switch_level = np.empty((count, most)), np.empty((count, most))
     changes = np.zeros(count, np.int64)
@@ -306,7 +307,7 @@ def replay(design: Design, recorded: Trace) -> Trace:
     output = recorded.delivered[row] if np.isfinite(recorded.delivered).any() else None
     empty = np.full(steps, np.nan)
     return Trace(
-        time_s, empty, empty, empty, readings, columns[kernel.SETPOINT_ROW], flags=columns[kernel.FLAGS_ROW],
-        alarms=columns[kernel.ALARMS_ROW], span_s=span_s, name=f"replay of {recorded.name}", recorded_output=output,
-        **_given(design, columns, switch_s, switch_level, changes),
+        time_s, empty, empty, empty, readings, columns[run_records.SETPOINT_ROW], flags=columns[run_records.FLAGS_ROW],
+        alarms=columns[run_records.ALARMS_ROW], span_s=span_s, name=f"replay of {recorded.name}",
+        recorded_output=output, **_given(design, columns, switch_s, switch_level, changes),
     )  # fmt: skip

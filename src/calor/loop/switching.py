@@ -5,9 +5,12 @@ from __future__ import annotations
 import numpy as np
 
 from calor.compiled import Column, Counts, Table, compiled
+from calor.design.event import POWER, RECORDED, SWITCH_FAULT
 from calor.design.switch_events import BOUNCING, INVERTED, STUCK_OFF, STUCK_ON
 from calor.drive import registry as drives
 from calor.drive.registry import DriveNumbers
+from calor.loop.conditions import Conditions
+from calor.loop.run_records import OUTPUTS_FROM, LoopNumbers, Workspace
 
 BOUNCES, BOUNCE_S = 3, 0.002
 """How often a contact that bounces opens again as it closes, and for how long each time it is closed and open (common
@@ -91,3 +94,56 @@ def give(
         heat += level * (until_s - at_s)
         at_s = until_s
     return switches, heat
+
+
+@compiled
+def give_outputs(
+    blocks: LoopNumbers,
+    conditions: Conditions,
+    now_row: int,
+    work: Workspace,
+    overridden: bool,
+    hangs: bool,
+    begin_s: float,
+    end_s: float,
+    switch_s: Table,
+    switch_level: Table,
+    changes: Counts,
+    columns: Table,
+    row: int,
+) -> bool:
+    """Switch every output from one decision to the next, at its drive's own instants, and write what was asked and
+    given into a row of the columns; whether any of them changed.
+
+    `now_row` is the row of the conditions that holds at `begin_s`.
+    """
+    outputs, has_changed, drive_states = blocks.outputs, False, work.drive_states
+    instants, values = conditions.at_s, conditions.values
+    for output in range(outputs):
+        columns[OUTPUTS_FROM + output, row] = work.asked[output]
+        held_until_s = min(drive_states[output, drives.HOLDS_UNTIL_S], instants[now_row + 1])
+        if end_s <= held_until_s and work.gave_row[output] == now_row and not overridden:
+            # within a pulse or a pause, all else as it was
+            columns[OUTPUTS_FROM + outputs + output, row] = work.given[output]
+            continue
+        at_s, given_row, heat, count = begin_s, now_row, 0.0, changes[output]
+        while at_s < end_s:
+            while instants[given_row + 1] <= at_s:
+                given_row += 1
+            until_s = min(end_s, instants[given_row + 1])
+            now = values[given_row]
+            put_on = now[RECORDED]
+            if output > 0:
+                put_on *= blocks.beside
+            count, part = give(
+                blocks.second_drive if output == 1 else blocks.drive, drive_states[output], work.asked[output],
+                overridden, hangs, max(now[POWER], 0.0), now[SWITCH_FAULT + output], put_on,
+                at_s, until_s, switch_s, switch_level, output, count, work.pins, work.given,
+            )  # fmt: skip
+            heat += part
+            at_s = until_s
+        work.gave_row[output] = given_row
+        has_changed = has_changed or count != changes[output]
+        changes[output] = count
+        columns[OUTPUTS_FROM + outputs + output, row] = heat / (end_s - begin_s)
+    return has_changed
