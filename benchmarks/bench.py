@@ -383,6 +383,8 @@ time_constant_s = 10
 START = """
 import sys, time
 began = float(sys.argv[1])
+import gc
+gc.disable()
 from calor.desk.app import make_application
 app = make_application()
 from calor.desk.state.desk import Desk

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 import time
 from pathlib import Path
 
@@ -11,6 +12,7 @@ import pytest
 
 from calor import loop
 from calor.cli import invoke
+from calor.cli.in_the_loop import is_port
 from calor.design.trial import Trial
 from calor.errors import FirmwareError
 from calor.firmware.controller.own_source import read_source
@@ -122,3 +124,17 @@ def test_what_it_says_of_itself_is_in_the_run(tmp_path: Path) -> None:
     flags = trace.flags.astype(int) & 3
     assert not flags[:50].any() and (flags[50:100] == 1).all() and (flags[100:] == 2).all()
     assert np.isnan(trace.measured_celsius[50:100]).all() and any(e.kind == "cut_out" for e in trace.events)
+
+
+def test_a_file_is_no_port_wherever_it_lies(tmp_path: Path) -> None:
+    """What decides is told by its name: a port that is not plugged in is one, a file in memory (/dev/shm) is none."""
+    (tmp_path / "law.c").write_text("")
+    in_memory = Path("/dev/shm") / f"calor-{tmp_path.name}.c"
+    names = {"": False, "/dev/ttyNONE9": True, "/dev/null": True, str(tmp_path / "law.c"): False, "law.py": False}
+    if os.access(in_memory.parent, os.W_OK):
+        in_memory.write_text("")
+        names[str(in_memory)] = False
+    try:
+        assert {name: is_port(name) for name in names} == names
+    finally:
+        in_memory.unlink(missing_ok=True)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import gc
 import signal
 import sys
 import threading
@@ -64,7 +65,7 @@ def _when_drawn(desk: Desk, act: Callable[[], None]) -> None:
 
 
 def start(path: Path | None, demo: bool) -> int:
-    """Open the desk and stay until it is closed; the exit code."""
+    """Open the desk and stay until it is closed; the exit code. Garbage is collected from then on."""
     app = make_application()
     from calor.compiled import built_elsewhere
     from calor.desk.rooms import import_pages
@@ -89,6 +90,10 @@ def start(path: Path | None, demo: bool) -> int:
         window.ahead.begin(lambda: not imports.is_alive())
 
     _when_drawn(window.desk, get_rooms_ready)
+    # nor later, when it would hold the window up for a tenth of a second
+    window.ahead.done.connect(gc.freeze)
+    gc.freeze()
+    gc.enable()
     sys.excepthook = lambda kind, error, trace: report(window.desk, kind, error, trace)
     signal.signal(signal.SIGINT, lambda *_: window.close())
     # Python sees a signal only when it runs: let it, five times a second

@@ -304,21 +304,12 @@ def run(
         columns[COUNTS_ROW, k], columns[MEASURED_ROW, k] = counts, np.nan if hung else measured
         columns[SETPOINT_ROW, k], columns[FLAGS_ROW, k], columns[ALARMS_ROW, k] = setpoint, flags, raised
 
-        if give_outputs(
-            blocks,
-            conditions,
-            now_row,
-            work,
-            overridden,
-            hung,
-            begin_s,
-            end_s,
-            switch_s,
-            switch_level,
-            changes,
-            columns,
-            k,
-        ):
+        # what each output is switched to until the next row, at its drive's own instants
+        has_changed = give_outputs(
+            blocks, conditions, now_row, work, overridden, hung, begin_s, end_s, switch_s, switch_level, changes,
+            columns, k,
+        )  # fmt: skip
+        if has_changed:
             arrives_s = next_arrival_s(switch_s, arrived, changes, load.dead_time_s)
 
         # the load, from one change of heat or surroundings to the next

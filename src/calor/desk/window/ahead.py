@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 from typing import TYPE_CHECKING
 
-from PyQt6.QtCore import QObject
+from PyQt6.QtCore import QObject, pyqtSignal
 
 from calor.desk.widgets.keys import timer
 
@@ -18,6 +18,8 @@ BETWEEN_MS = 20
 
 class Ahead(QObject):
     """Builds the rooms' pages out of sight, in short steps: a room that is ready is entered at once."""
+
+    done = pyqtSignal()
 
     def __init__(self, window: Window) -> None:
         super().__init__(window)
@@ -44,6 +46,7 @@ class Ahead(QObject):
     def _step(self) -> None:
         if self._may_begin() and next(self._steps, self) is self:
             self.end()
+            self.done.emit()
 
     def _all(self) -> Iterator[None]:
         for room in self._window.rooms:
