@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import ctypes
 import json
 import re
 import shutil
@@ -88,23 +89,105 @@ def test_compilers_that_are_found_are_used_too(monkeypatch: pytest.MonkeyPatch) 
         if target.compiler:
             rows = chip.run(design, target, given, counted=5).rows
             assert (own.view(np.uint32) == rows.view(np.uint32)).all(), target.name
-    small = sizes.of_avr(design)
-    assert small is None or 500 < small.flash_bytes < 8000
+    assert not sizes.avr_compiler() or 500 < sizes.of_avr(design).flash_bytes < 8000
     if avr.available():
         part = given[:300]
         assert (host.rows(design, part).view(np.uint32) == avr.rows(design, part).view(np.uint32)).all()
-    sizes.of_avr.cache_clear()
     monkeypatch.setattr(shutil, "which", lambda _: None)
-    assert chip.found_targets() == chip.TARGETS and sizes.of_avr(design) is None and not avr.available()
+    assert chip.found_targets() == chip.TARGETS and not sizes.avr_compiler() and not avr.available()
     monkeypatch.undo()
-    sizes.of_avr.cache_clear()
     monkeypatch.setattr(sizes, "of_avr", lambda *_: sizes.Size(90_000, 60))
+    monkeypatch.setattr(sizes, "avr_compiler", lambda: True)
     monkeypatch.setattr(avr, "available", lambda: False)
     monkeypatch.setattr(chip, "found_targets", dict)
     data = agreement.check(read(DEMOS[7].design).design)
     assert [row["target"] for row in data["targets"]] == ["host"] and data["pass"]
     only = data["built_only"][0]
     assert only["bit_equal"] is None and only["flash_bytes"] == 90_000 and "90000 of 32768 B of flash" in only["note"]
+
+
+REFUSES = {
+    "avr-gcc": "exit 1",
+    "arm-none-eabi-gcc": 'case "$*" in *" -c "*) exec cc -x c "$@" ;; esac; echo no linker >&2; exit 1',
+}
+
+
+@pytest.fixture
+def short_camera(tmp_path: Path) -> str:
+    """The camera's design with trials of a quarter of an hour."""
+    path = tmp_path / "short.toml"
+    path.write_text(re.sub("span_s = [0-9]+", "span_s = 900", DEMOS[6].design.read_text(encoding="utf-8")))
+    return str(path)
+
+
+def test_each_target_is_reported_by_itself(
+    short_camera: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
+) -> None:
+    """Beside compilers that build nothing, or cannot link, the others run; those are rows with their reason."""
+    for name, text in REFUSES.items():
+        (tmp_path / name).write_text(f"#!/bin/sh\n{text}\n")
+        (tmp_path / name).chmod(0o755)
+    monkeypatch.setenv("PATH", str(tmp_path), prepend=":")
+    monkeypatch.setattr(chip, "TARGETS", {"cortex-m4f": chip.TARGETS["cortex-m4f"]})  # the others take their time
+    assert invoke(["code", short_camera, "--check", "--json"]) == 0
+    data = json.loads(capsys.readouterr().out)
+    rows = {row["target"]: row for row in data["targets"]}
+    assert data["pass"] and rows["cortex-m4f"]["bit_equal"] and set(rows) == {
+        "host", "cortex-m4f", "cortex-m0plus-gcc", "cortex-m4f-gcc", "avr5"
+    }  # fmt: skip
+    for name in ("cortex-m0plus-gcc", "cortex-m4f-gcc", "avr5"):
+        assert rows[name]["bit_equal"] is None and rows[name]["steps"] == 0 and "\n" not in rows[name]["note"]
+        assert "builds nothing on this machine" in rows[name]["note"]
+        assert invoke(["code", short_camera, "--check", "--target", name, "--json"]) == 2
+        printed = capsys.readouterr()
+        assert not json.loads(printed.out)["pass"] and f"{name} did not run: its compiler builds nothing" in printed.err
+    assert invoke(["report", short_camera, "--code", "--out", str(tmp_path / "r.html")]) == 0
+    assert "builds nothing on this machine" in (tmp_path / "r.html").read_text(encoding="utf-8")
+    # C that only one compiler refuses is a mistake of the C, and fails
+    monkeypatch.setattr(chip, "_MEMORY", "#error not for this one\n")
+    monkeypatch.setattr(sizes, "unable", lambda target: "")
+    capsys.readouterr()
+    assert invoke(["code", short_camera, "--check", "--json"]) == 1
+    assert not json.loads(capsys.readouterr().out)["pass"]
+
+
+@pytest.mark.parametrize("target", ["cortex-m0plus-gcc", "cortex-m4f-gcc", "avr5"])
+def test_other_compilers_run_what_they_build(
+    target: str, short_camera: str, capsys: pytest.CaptureFixture[str]
+) -> None:
+    """Every target that is listed can be named, and says over how many steps it ran."""
+    is_there = target in agreement.target_names() and (target != "avr5" or avr.available())
+    if not is_there:
+        pytest.skip("Debian's gcc-arm-none-eabi, gcc-avr, avr-libc and simavr are not installed")
+    assert invoke(["code", short_camera, "--check", "--target", target, "--json"]) == 0
+    data = json.loads(capsys.readouterr().out)
+    row = data["targets"][1]
+    assert data["pass"] and row["target"] == target and row["bit_equal"] and row["steps"] > 100 < row["branch_steps"]
+    assert row["flash_bytes"] > 500
+
+
+def test_what_a_compiler_calls_of_itself_is_linked(tmp_path: Path) -> None:
+    """memcpy, memmove, memset and memcmp as ISO C99 (7.21) has them, against this machine's own."""
+    names = ("memcpy", "memmove", "memset", "memcmp")
+    text = chip._MEMORY
+    for name in names:
+        text = text.replace(f"{name}(", f"own_{name}(")
+    (tmp_path / "own.c").write_text(text)
+    host.built([*host.compiler(), "-shared", "-fPIC", str(tmp_path / "own.c"), "-o", str(tmp_path / "own.so")])
+    own, libc = ctypes.CDLL(str(tmp_path / "own.so")), ctypes.CDLL(None)
+    chance = np.random.default_rng(1)
+    for _ in range(300):
+        to, back, count = (int(value) for value in chance.integers(0, 20, 3))
+        blocks = [ctypes.create_string_buffer(bytes(range(40)) + bytes(range(40)), 80) for _ in range(2)]
+        for block, (library, begin) in zip(blocks, ((own, "own_"), (libc, "")), strict=True):
+            at = ctypes.addressof(block)
+            call = [getattr(library, begin + name) for name in names]
+            call[1](ctypes.c_void_p(at + to), ctypes.c_void_p(at + back), ctypes.c_size_t(count))
+            call[0](ctypes.c_void_p(at + 40 + to), ctypes.c_void_p(at), ctypes.c_size_t(count))
+            call[2](ctypes.c_void_p(at + 70), 255 + back, ctypes.c_size_t(count // 2))
+            signs = [call[3](ctypes.c_void_p(at + to), ctypes.c_void_p(at + back), ctypes.c_size_t(count))]
+            block.sign = np.sign(signs[0])
+        assert blocks[0].raw == blocks[1].raw and blocks[0].sign == blocks[1].sign
 
 
 @pytest.mark.parametrize("fixed", [False, True])
@@ -178,8 +261,10 @@ def test_check_on_the_command_line(
     assert invoke(["code", str(short), "--check", "--target", "host"]) == 1
     assert "host" in capsys.readouterr().out
     monkeypatch.setattr(chip, "available", lambda: False)
-    assert invoke(["code", str(short), "--check", "--target", "rv32imc", "--json"]) == 1
-    assert "calor[chip]" in json.loads(capsys.readouterr().out)["skipped"]
+    assert invoke(["code", str(short), "--check", "--target", "rv32imc", "--json"]) == 2
+    printed = capsys.readouterr()
+    assert "calor[chip]" in json.loads(printed.out)["skipped"] and "rv32imc did not run" in printed.err
+    assert not json.loads(printed.out)["pass"]
     with pytest.raises(FirmwareError, match=r"calor\[chip\]"):
         chip.build(made(), chip.TARGETS["rv32imc"], Path())
     for wrong, says in (

@@ -14,7 +14,7 @@ from calor.compiled.compiler import environment
 from calor.demo import DEMOS
 from calor.design.file import read
 from calor.firmware import folder
-from calor.firmware.run import host
+from calor.firmware.run import chip, host, kept, sizes
 from calor.firmware.sources import generate
 from tests.conftest import made
 
@@ -153,3 +153,25 @@ def test_no_input_leads_astray(demo: Any, tmp_path: Path) -> None:
     )
     answer = subprocess.run([tmp_path / "worst"], capture_output=True, text=True, check=False, timeout=120)
     assert (answer.returncode, answer.stdout) == (0, "good\n"), answer.stderr[:600]
+
+
+def test_sizes_are_built_where_they_are_asked_for(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """A folder is written without calling a compiler; its README has the sizes once they are known."""
+    monkeypatch.setattr(kept, "cache_folder", lambda: tmp_path / "builds")
+    monkeypatch.setattr(chip, "TARGETS", {"cortex-m4f": chip.TARGETS["cortex-m4f"]})
+    sizes.of_chip.cache_clear()
+    design = made()
+
+    def readme(with_sizes: bool = False) -> str:
+        return folder.made(design, with_sizes=with_sizes).sources.files["README.md"]
+
+    def refuse(*given: Any, **how: Any) -> None:
+        raise AssertionError("a compiler was called")
+
+    with monkeypatch.context() as patched:
+        patched.setattr(kept.subprocess, "run", refuse)
+        assert "Not built yet" in readme()
+    assert "| cortex-m4f | " in readme(with_sizes=True)
+    sizes.of_chip.cache_clear()
+    monkeypatch.setattr(kept.subprocess, "run", refuse)
+    assert "| cortex-m4f | " in readme() and "Not built yet" not in readme()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import subprocess
+import tempfile
 from pathlib import Path
 from typing import Any
 
@@ -10,6 +11,7 @@ import numpy as np
 import pytest
 from jinja2 import Environment
 
+from calor import caches
 from calor.demo import DEMOS
 from calor.design.file import read
 from calor.errors import FirmwareError
@@ -135,5 +137,13 @@ def test_templates_are_kept_compiled_until_they_change_or_are_damaged(
     blocked = tmp_path / "file"
     blocked.write_text("")
     monkeypatch.setenv("XDG_CACHE_HOME", str(blocked))
-    assert generate(design).files == files  # where nothing can be kept
+    # a home that cannot be written: kept among the temporary files, for this user alone
+    monkeypatch.setattr(tempfile, "tempdir", str(tmp_path / "elsewhere"))
+    (tmp_path / "elsewhere").mkdir()
+    caches._temporary.cache_clear()
+    templating._environment.cache_clear()
+    assert generate(design).files == files
+    assert len(list((tmp_path / "elsewhere").rglob("*.compiled"))) > 20
+    assert [place.stat().st_mode & 0o777 for place in (tmp_path / "elsewhere").iterdir()] == [0o700]
+    caches._temporary.cache_clear()
     templating._environment.cache_clear()

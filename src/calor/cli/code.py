@@ -10,6 +10,7 @@ import typer
 from calor.cli.common import AS_JSON, DESIGN_FILE, open_design, print_json
 from calor.cli.exit_codes import FAIL, PASS
 from calor.cli.outputs import FORCE
+from calor.cli.progress import shown_parts
 from calor.errors import CalorError
 
 if TYPE_CHECKING:
@@ -31,6 +32,7 @@ def command(
     link: bool = typer.Option(False, "--link", help="Its serial line too: link.c, parameters, kept settings."),
     panel: bool = typer.Option(False, "--panel", help="Its front too: two lines of figures, three keys."),
     panel_width: int = typer.Option(16, "--panel-width", metavar="16|8", help="Letters in its lines."),
+    with_sizes: bool = typer.Option(False, "--sizes", help="With --out: build for chips; sizes in the README."),
     check: bool = typer.Option(False, "--check", help="Build, run all trials' inputs, compare; exit 1 if not."),
     target: str = typer.Option("", "--target", metavar="NAME", help="With --check: only this chip, or host."),
     clock_hz: float = typer.Option(None, "--clock-hz", help="With --check: for the share of a control step."),
@@ -48,7 +50,9 @@ def command(
     design = open_design(file)
     form = form_of(design.probe, fixed, table, constant, link, panel_width if panel else 0)
     if out is not None:
-        written = folder.made(design, prefix, form)
+        with shown_parts("code") as goes_on:
+            goes_on("generated; built for chips" if with_sizes or check else "generated")
+            written = folder.made(design, prefix, form, with_sizes or check)
         data |= {"files": [str(path) for path in written.write(out, force)], **written.stated()}
     if check:
         data |= checked(design, target, clock_hz, form)
@@ -58,22 +62,24 @@ def command(
         if out is not None:
             print_stated(data)
         if check:
-            print_text(data)
+            print_text(data, target)
+    unrun = next((row for row in data.get("targets", ()) if row["target"] == target and row["bit_equal"] is None), None)
+    if unrun is not None:
+        raise CalorError("calor code: --target", f"{target} did not run: {unrun['note']}")
     return PASS if data.get("pass", True) else FAIL
 
 
 def checked(design: Design, target: str, clock_hz: float | None, form: Form) -> dict[str, Any]:
     """Build, run and compare; of one target where one is named. Raises CalorError."""
     from calor.firmware.check import agreement
-    from calor.firmware.run import chip
 
-    if target and target not in ("host", *chip.found_targets()):
-        names = ", ".join(("host", *chip.found_targets()))
-        raise CalorError("calor code: --target", f"must be one of {names}", f"{target!r}")
+    if target and target not in agreement.target_names():
+        raise CalorError("calor code: --target", f"must be one of {', '.join(agreement.target_names())}", f"{target!r}")
     if clock_hz is not None and not clock_hz > 0.0:
         raise CalorError("calor code: --clock-hz", "must be above 0", f"{clock_hz:g}")
     chosen = None if not target else tuple(name for name in (target,) if name != "host")
-    return agreement.check(design, chosen, clock_hz, form=form)
+    with shown_parts("check") as goes_on:
+        return agreement.check(design, chosen, clock_hz, goes_on, form=form)
 
 
 EQUAL = {True: "equal", False: "differ", None: "not run"}
@@ -105,8 +111,8 @@ def print_stated(data: dict[str, Any]) -> None:
         )
 
 
-def print_text(data: dict[str, Any]) -> None:
-    """The figures as text."""
+def print_text(data: dict[str, Any], target: str = "") -> None:
+    """The figures as text, but for why the target that was named did not run."""
 
     from calor.terminal import PlainConsole, simple_table
 
@@ -127,7 +133,7 @@ def print_text(data: dict[str, Any]) -> None:
     for row in (*data["targets"], *data["built_only"]):
         share = row.get("period_share_estimate")
         table.add_row(
-            row["target"], EQUAL[row["bit_equal"]], str(row["steps"]),
+            row["target"], EQUAL[row["bit_equal"]], str(row["steps"] + row["branch_steps"]),
             shown(row["flash_bytes"], " B"), shown(row["ram_bytes"], " B"), shown(row["stack_bytes"], " B"),
             shown(row["instructions_mean"]), shown(row["instructions_worst"]),
             "" if share is None else f"{share * 100.0:.2g} %",
@@ -153,13 +159,13 @@ def print_text(data: dict[str, Any]) -> None:
             f"against the simulation, in double precision and by the formula: reading within"
             f" {reference['measured_celsius']:.2g} °C; --out states what that does to the loop"
         )
-        _print_notes(console, data)
+        _print_notes(console, data, target)
         return
     console.print(
         f"against the simulation, in double precision: demand within {reference['demand']:.2g}, reading within"
         f" {reference['measured_celsius']:.2g} °C, {reference['other_decisions_fraction'] * 100.0:.2g} % others"
     )
-    _print_notes(console, data)
+    _print_notes(console, data, target)
 
 
 def _print_coverage(console: Any, coverage: dict[str, Any]) -> None:
@@ -173,11 +179,11 @@ def _print_coverage(console: Any, coverage: dict[str, Any]) -> None:
         console.print(f"  {one['file']}:{one['line']}: {one['text']}")
 
 
-def _print_notes(console: Any, data: dict[str, Any]) -> None:
+def _print_notes(console: Any, data: dict[str, Any], target: str) -> None:
     if any("period_share_estimate" in row for row in data["targets"]):
         console.print("“of a step” is an estimate: one instruction a clock, of the worst step; cycles are not modelled")
     for row in (*data["targets"], *data["built_only"]):
-        if "note" in row:
+        if "note" in row and row["target"] != target:
             console.print(f"{row['target']}: {row['note']}")
-    if "skipped" in data:
+    if "skipped" in data and not any(row.get("note") == data["skipped"] for row in data["targets"]):
         console.print(data["skipped"])

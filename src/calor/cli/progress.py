@@ -35,6 +35,23 @@ def shown_share(what: str) -> Iterator[Callable[[float], None]]:
 
 
 @contextlib.contextmanager
+def shown_parts(what: str) -> Iterator[Callable[[str], bool]]:
+    """A function that takes the part that is begun, and says to go on; at a terminal the part is shown."""
+    if not sys.stderr.isatty():
+        yield lambda part: True
+        return
+    from rich.console import Console
+
+    with Console(stderr=True).status(what) as status:
+
+        def show(part: str) -> bool:
+            status.update(f"{what} · {part}")
+            return True
+
+        yield show
+
+
+@contextlib.contextmanager
 def watched(steps: int) -> Iterator[npt.NDArray[np.int64]]:
     """A pair for loop.run; at a terminal a long run shows how far it is."""
     from calor.compiled import kernel

@@ -11,6 +11,7 @@ import typer
 from calor.cli.common import AS_JSON, DESIGN_FILE, open_design, print_json
 from calor.cli.exit_codes import PASS
 from calor.cli.outputs import FORCE, is_page, may_write
+from calor.cli.progress import shown_parts
 from calor.errors import CalorError, unwritable
 
 HELP = "Write a report of a design: one HTML page that needs nothing else and prints on A4."
@@ -46,8 +47,11 @@ def command(
     if code:
         from calor.firmware.check import agreement
 
-        contents.firmware = agreement.check(design)
-    text = page(design, contents)
+        with shown_parts("firmware") as goes_on:
+            contents.firmware = agreement.check(design, goes_on=goes_on)
+    with shown_parts("report") as goes_on:
+        goes_on("runs and curves")
+        text = page(design, contents)
     try:
         save_atomically(out, text)
     except OSError as error:

@@ -41,7 +41,7 @@ def command(
     force: bool = FORCE,
     as_json: bool = AS_JSON,
 ) -> int:
-    from calor.cli.progress import shown_share
+    from calor.cli.progress import shown_parts, shown_share
     from calor.design.file import files_of
     from calor.tune import report, spread, table
     from calor.tune.choices import choices, data_of, what_of
@@ -67,11 +67,15 @@ def command(
     may_write("calor tune: --out", out, files_of(design), force, is_nothing_of_ours)
     chosen = chosen_trial(design, file, trial)
     places = [] if sets is None else _places(sets)
-    known: Any = _from_log(design, log, ambient) if log is not None else known_by(design, method, swing)
+    with shown_parts("tuning") as goes_on:
+        goes_on("a model of the load" if method == "model" else f"{method} test")
+        known: Any = _from_log(design, log, ambient) if log is not None else known_by(design, method, swing)
     names_of = () if "all" in rule else tuple(rule)
     asks_predictive = bool(names_of) and table.PREDICTIVE in names_of
     every = [] if names_of == (table.PREDICTIVE,) else table.ruled(known.model, known.second, known.limit, names_of)
-    by_model = row_of(design, (chosen,), known, ms) if asks_predictive or not names_of else None
+    with shown_parts("tuning") as goes_on:
+        goes_on("predictive law")
+        by_model = row_of(design, (chosen,), known, ms) if asks_predictive or not names_of else None
     if asks_predictive and by_model is None:
         raise CalorError(
             "calor tune: --rule predictive", "needs the model of a load that settles, and this tells none", "",
@@ -85,7 +89,8 @@ def command(
             "",
             "take another method, or --rule all",
         )
-    rows = table.table(design, (chosen,), known.process, every)
+    with shown_parts("tuning") as goes_on:
+        rows = table.table(design, (chosen,), known.process, every, lambda row: goes_on(f"tried: {row.title}"))
     found = None
     if search and not any(row.setting.law is None for row in rows):
         raise CalorError(
@@ -100,20 +105,25 @@ def command(
 
             found = searched(design, known.process, rows, ms, seed, watch=watch)
     row = by_model if asks_predictive and len(names_of) == 1 else report.best(rows, found)
-    at_places = _sets(design, places, rule, rows) if places else []
+    with shown_parts("tuning") as goes_on:
+        goes_on("gain sets")
+        at_places = _sets(design, places, rule, rows) if places else []
     if out is not None and at_places:
         report.write_sets(design, at_places, out, file.read_text(encoding="utf-8"))
     elif out is not None and row is not None:
         report.write_design(design, row, out, file.read_text(encoding="utf-8"))
-    best = None if row is None else spread.spread(design, chosen, row.setting)
+    with shown_parts("tuning") as goes_on:
+        goes_on("other loads, windows and spreads")
+        best = None if row is None else spread.spread(design, chosen, row.setting)
+        around = choices(design, chosen) if what_of(design) else None
     data = {"design": design.name, "trial": chosen.name} | report.data(known, rows, found, by_model)
     data |= report.switching_data(design, known)
     data["spread"] = None if best is None or row is None else {
         "rule": row.name, "title": row.title, "loads": [one._asdict() for one in best],
         "pass": all(one.passes for one in best),
     }  # fmt: skip
-    if what_of(design):
-        data["choices"] = [data_of(one) for one in choices(design, chosen)]
+    if around is not None:
+        data["choices"] = [data_of(one) for one in around]
     if places:
         data["gain_sets"] = [report.set_data(one) for one in at_places]
     if as_json:

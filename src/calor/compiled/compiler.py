@@ -9,6 +9,8 @@ import sys
 from pathlib import Path
 from typing import NamedTuple
 
+from calor.caches import cache_folder
+
 INSTALL = "install one, on Debian: apt-get install gcc libc6-dev, or Calor's own: pip install 'calor[chip]'"
 
 
@@ -50,7 +52,5 @@ def identity_of(command: list[str]) -> str:
 
 def environment() -> dict[str, str]:
     """The packaged compiler keeps what it builds of its own runtime, once for each target, with the user's caches."""
-    import platformdirs
-
-    kept = str(platformdirs.user_cache_path("calor") / "chip")
+    kept = str(cache_folder("chip"))
     return {**os.environ, "ZIG_GLOBAL_CACHE_DIR": kept, "ZIG_LOCAL_CACHE_DIR": kept}

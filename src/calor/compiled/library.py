@@ -11,6 +11,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from calor import caches
 from calor.compiled.entries import FINDERS
 from calor.compiled.freed_memory import keep_freed_memory
 from calor.errors import CalorError
@@ -147,9 +148,7 @@ def _tell(line: str) -> None:
 
 def cache_folder() -> Path:
     """Where the user's compiled loops are kept."""
-    import platformdirs
-
-    return platformdirs.user_cache_path("calor") / "loop"
+    return caches.cache_folder("loop")
 
 
 def _made() -> Kernel:

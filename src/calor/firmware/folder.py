@@ -3,18 +3,21 @@ README."""
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
+from functools import partial
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
 from calor.design.model import Design, block_summary
+from calor.errors import FirmwareError
 from calor.firmware.check.form_difference import Difference, difference, expected_rows
 from calor.firmware.check.ranges import Range, proven
 from calor.firmware.check.recorded import Recorded, recorded
-from calor.firmware.run import chip, sizes
+from calor.firmware.run import chip, kept, sizes
 from calor.firmware.run.exchange import as_given
 from calor.firmware.sources import fixed_point, outward
 from calor.firmware.sources.code_table import CodeTable
@@ -60,9 +63,10 @@ class Made:
         return data
 
 
-def made(design: Design, prefix: str = "", form: Form = PLAIN) -> Made:
+def made(design: Design, prefix: str = "", form: Form = PLAIN, with_sizes: bool = False) -> Made:
     """The folder of a design, not yet written.
 
+    Its README has the sizes on chips that are known from builds before; `with_sizes` builds them, which takes a while.
     Raises FirmwareError where `prefix` cannot begin a name in C, or the design does not fit into fixed point.
     """
     sources = generate(design, prefix, form)
@@ -74,7 +78,7 @@ def made(design: Design, prefix: str = "", form: Form = PLAIN) -> Made:
     context = context_of(outward.by_hand(design, form), own, form) | _around(design, form)
     if form.is_outward:
         context |= outward.stated(design, form)
-    context |= {"built": sources.built, "bounds": bounds, "apart": apart, "sizes": _sizes(design, form)}
+    context |= {"built": sources.built, "bounds": bounds, "apart": apart, "sizes": _sizes(design, form, with_sizes)}
     # in folders of their own: each has a main, and the thermostat drops into a project as it is
     around = {f"{name}/{own}_{name}.c": render(f"{name}.c.j2", context) for name in ("example", "test")}
     files = dict(sources.files) | (
@@ -126,15 +130,28 @@ def _around(design: Design, form: Form) -> dict[str, Any]:
     }
 
 
-def _sizes(design: Design, form: Form) -> list[tuple[str, int, int]]:
-    """(processor, flash, RAM in bytes) of the design's C; none where there is no compiler for any."""
+def _sizes(design: Design, form: Form, builds: bool) -> list[tuple[str, int, int]]:
+    """(processor, flash, RAM in bytes) of the design's C on each processor whose compiler builds it; without `builds`
+    only what is kept."""
     if not chip.available():
         return []
-    with ThreadPoolExecutor() as pool:  # compilers side by side
-        avr = pool.submit(sizes.of_avr, design, form)
-        every = pool.map(lambda target: (target.name, *sizes.of_chip(design, target, form)), chip.TARGETS.values())
-        found, small = list(every), avr.result()
-    return found if small is None else [*found, (sizes.AVR_PART, *small)]
+    of_each = {name: partial(sizes.of_chip, design, target, form) for name, target in chip.TARGETS.items()}
+    if sizes.avr_compiler():
+        of_each[sizes.AVR_PART] = partial(sizes.of_avr, design, form)
+    if not builds:
+        with kept.only_kept():
+            found = [(name, _size(of_one)) for name, of_one in of_each.items()]
+    else:
+        with ThreadPoolExecutor() as pool:  # compilers side by side
+            found = list(zip(of_each, pool.map(_size, of_each.values()), strict=True))
+    return [(name, *size) for name, size in found if size is not None]
+
+
+def _size(of_one: Callable[[], sizes.Size]) -> sizes.Size | None:
+    try:
+        return of_one()
+    except FirmwareError:  # not kept, or its compiler builds nothing on this machine: a check says why
+        return None
 
 
 def _wiring(design: Design) -> str:

@@ -179,7 +179,7 @@ def inside_reach(one: Ruled) -> Ruled:
 
 def table(
     design: Design, trials: tuple[Trial, ...], process: Process | None, every: list[Ruled],
-    watch: Callable[[Candidate], None] = lambda row: None,
+    watch: Callable[[Candidate], object] = lambda row: None,
 ) -> list[Candidate]:  # fmt: skip
     """All rows, the design's own gains first where it has some, each as soon as it is done given to `watch`."""
     own = present(design)

@@ -50,6 +50,13 @@ class CostTable(QWidget):
             text, role = VERDICTS[target["bit_equal"]]
             self._put(text, role, row, 3, 2).setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignBottom)
             row += 1
+            if target["bit_equal"] is None and "note" in target:
+                note = self._put(target["note"], "quiet", row, 0, len(COSTS))
+                note.setWordWrap(True)
+                note.setAlignment(Qt.AlignmentFlag.AlignLeft)
+                row += 1
+            if target["flash_bytes"] is None and target["bit_equal"] is None:
+                continue
             deltas = []
             for column, (key, _) in enumerate(COSTS):
                 value, was = target.get(key), past.get(target["target"], {}).get(key)

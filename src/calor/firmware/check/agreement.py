@@ -15,12 +15,15 @@ import numpy as np
 import numpy.typing as npt
 
 from calor.design.model import Design
+from calor.errors import FirmwareError
 from calor.firmware.check import coverage, every_branch, single_precision
 from calor.firmware.check.recorded import Recorded, recorded
 from calor.firmware.run import avr, chip, host, sizes
 from calor.firmware.sources.form import PLAIN, Form
 from calor.loop import answer_row
 
+AVR = "avr5"
+"""The name of an 8-bit AVR, as its compiler calls the family."""
 MOST_APART = 5e-3
 """A demand further from the simulation's than this is another decision."""
 MOST_OTHER_SHARE = 1e-3
@@ -106,10 +109,12 @@ def check(
 ) -> dict[str, Any]:
     """Build, run the trials' inputs on host and chips, compare: what `calor code --check --json` prints.
 
-    In fixed point, or with a table, the host is compared with itself and the chips; the reference has the formula.
+    `targets` names those that must run beside the host; None: all there are, each by itself: one that this machine's
+    tools cannot build is a row with its reason. In fixed point, or with a table, the host is compared with itself and
+    the chips; the reference has the formula.
     `seen` is given each trial with the rows of the reference and of the host. `goes_on` is told each part before it
     begins, and answers whether to go on.
-    Raises FirmwareError where something cannot be built or run, CheckStopped where it is not to go on.
+    Raises FirmwareError where the host cannot build or run it, CheckStopped where it is not to go on.
     """
     _ask(goes_on, "host: built and run twice")
     records = [recorded(design, trial) for trial in design.trial]
@@ -149,20 +154,25 @@ def check(
     if coverage.available():
         _ask(goes_on, "branches")
         reached = coverage.measured(design, [record.given for record in records], form)
-    known = chip.found_targets()
-    wanted = tuple(known) if targets is None else targets
+    known, named = chip.found_targets(), targets or ()
+    wanted = target_names()[1:] if targets is None else targets
     skipped = ""
     if wanted and not chip.available():
-        wanted, skipped = (), chip.MISSING
-    found += [_on_chip(design, form, known[name], records, host_rows, clock_hz, goes_on) for name in wanted]
+        skipped = chip.MISSING
+        found += [_not_run(name, chip.MISSING) for name in named]
+        wanted = ()
     built_only: list[dict[str, Any]] = []
-    small = sizes.of_avr(design, form) if targets is None and chip.available() else None
-    if small is not None and avr.available():
-        _ask(goes_on, "avr5: built and run")
-        found.append(_on_avr(design, form, every, small))
-    elif small is not None:
-        _ask(goes_on, "avr5: built")
-        built_only.append(_only_sizes("avr5", small))
+    for name in wanted:
+        try:
+            row = (
+                _on_avr(design, form, records, goes_on)
+                if name == AVR
+                else _on_chip(design, form, known[name], records, host_rows, clock_hz, goes_on)
+            )
+        except FirmwareError as error:
+            row = _failed(name, known.get(name), error)
+        is_size = row["bit_equal"] is None and row["flash_bytes"] is not None
+        (built_only if is_size else found).append(row)
     worst = {key: max(item[key] for item in differences) for key in differences[0]}
     agrees = not form.is_plain or worst["other_decisions_fraction"] <= MOST_OTHER_SHARE
     data: dict[str, Any] = {
@@ -178,7 +188,11 @@ def check(
             "steps": steps,
             "branch_steps": len(every.given),
         },
-        "pass": agrees and all(target["bit_equal"] for target in found),
+        "pass": agrees
+        and not any(
+            row["bit_equal"] is False or row.get("failed") or (row["bit_equal"] is None and row["target"] in named)
+            for row in (*found, *built_only)
+        ),
     }
     if reached is not None:
         data["coverage"] = {
@@ -189,25 +203,51 @@ def check(
     return data
 
 
-def _only_sizes(name: str, size: sizes.Size) -> dict[str, Any]:
-    """A target that is built and not run."""
+def target_names() -> tuple[str, ...]:
+    """All that can be checked on this machine, by name: the host, the chips, an 8-bit AVR where its compiler is."""
+    return ("host", *chip.found_targets(), *((AVR,) if sizes.avr_compiler() else ()))
+
+
+def _not_run(name: str, note: str, size: sizes.Size | None = None) -> dict[str, Any]:
+    """A target that did not run: why, and its size where it is built."""
     data: dict[str, Any] = {
-        "target": name, "bit_equal": None, "steps": 0, "branch_steps": 0, "flash_bytes": size.flash_bytes,
-        "ram_bytes": size.ram_bytes, "stack_bytes": None, "instructions_mean": None, "instructions_worst": None,
-        "first_difference": None,
+        "target": name, "bit_equal": None, "steps": 0, "branch_steps": 0,
+        "flash_bytes": size.flash_bytes if size else None, "ram_bytes": size.ram_bytes if size else None,
+        "stack_bytes": None, "instructions_mean": None, "instructions_worst": None, "first_difference": None,
     }  # fmt: skip
-    note = sizes.fits_avr(size)
     return data | {"note": note} if note else data
 
 
-def _on_avr(design: Design, form: Form, every: Recorded, size: sizes.Size) -> dict[str, Any]:
-    """The emulated AVR over the last of the inputs made for every branch, as many as it holds."""
-    rows = slice(max(len(every.given) - avr.MOST_STEPS, 0), None)
-    part = replace(every, rows=every.rows[rows], given=every.given[rows], readings=every.readings[rows])
-    own, there = host.rows(design, part.given, host.CHECKED_FLAGS, form), avr.rows(design, part.given, form)
-    difference = first_difference(part, own, there, "host, avr5")
-    return _only_sizes("avr5", size) | {
-        "bit_equal": difference is None, "branch_steps": len(part.given), "first_difference": difference,
+def _failed(name: str, target: chip.Target | None, error: FirmwareError) -> dict[str, Any]:
+    """A target on which the C does not build or run. That fails the check, unless the fault lies with the compiler,
+    which builds nothing at all."""
+    unable = sizes.unable(target)
+    if unable:
+        return _not_run(name, f"its compiler builds nothing on this machine: {unable}")
+    return _not_run(name, host.cause(error)) | {"failed": True}
+
+
+def _on_avr(design: Design, form: Form, records: list[Recorded], goes_on: Callable[[str], bool]) -> dict[str, Any]:
+    """The emulated AVR over the begin of the first trial and the last of the inputs made for every branch, as many as
+    its memory holds; only its size where there is no emulator."""
+    _ask(goes_on, f"{AVR}: built")
+    size = sizes.of_avr(design, form)
+    note = sizes.fits_avr(size)
+    if not avr.available():
+        return _not_run(AVR, "; ".join(filter(None, ("built only: simavr is not installed", note))), size)
+    difference, counted = None, []
+    first, every = records[0], records[-1]
+    for record, rows in (
+        (first, slice(0, avr.MOST_STEPS)), (every, slice(max(len(every.given) - avr.MOST_STEPS, 0), None))
+    ):  # fmt: skip
+        _ask(goes_on, f"{AVR}: {record.trial.name}")
+        part = replace(record, rows=record.rows[rows], given=record.given[rows], readings=record.readings[rows])
+        own, there = host.rows(design, part.given, host.CHECKED_FLAGS, form), avr.rows(design, part.given, form)
+        difference = difference or first_difference(part, own, there, f"host, {AVR}")
+        counted.append(len(part.given))
+    return _not_run(AVR, note, size) | {
+        "bit_equal": difference is None, "steps": counted[0], "branch_steps": counted[1],
+        "first_difference": difference,
     }  # fmt: skip
 
 

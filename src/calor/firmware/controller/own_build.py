@@ -7,8 +7,7 @@ import re
 from pathlib import Path
 from typing import NamedTuple
 
-import platformdirs
-
+from calor.caches import cache_folder
 from calor.compiled.compiler import environment
 from calor.contained import protection
 from calor.contained.process import (
@@ -50,11 +49,7 @@ def compiled(text: str, arguments: list[str], folder: Path) -> Compiled:
     packaged = "ziglang" in compiler
     variables, writes = {}, [folder]
     if packaged:
-        kept = platformdirs.user_cache_path("calor") / "chip"
-        try:
-            kept.mkdir(parents=True, exist_ok=True)
-        except OSError:  # what it keeps of its own runtime is built once more
-            kept = folder
+        kept = cache_folder("chip")
         writes.append(kept)
         variables = {key: str(kept) for key in environment() if key.startswith("ZIG_") and key.endswith("_DIR")}
     command = command_of(

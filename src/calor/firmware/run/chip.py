@@ -176,6 +176,71 @@ def build(design: Design, target: Target, folder: Path, form: Form = PLAIN) -> P
     return built(sources, {"harness.c": sources.as_called(harness)}, target, folder, "harness_run")
 
 
+_MEMORY = """\
+#include <stddef.h>
+
+void *memcpy(void *to, const void *from, size_t count)
+{
+    for (size_t k = 0u; k < count; k++) {
+        ((unsigned char *)to)[k] = ((const unsigned char *)from)[k];
+    }
+    return to;
+}
+
+void *memmove(void *to, const void *from, size_t count)
+{
+    if ((size_t)to - (size_t)from >= count) {
+        return memcpy(to, from, count);
+    }
+    while (count > 0u) {
+        count--;
+        ((unsigned char *)to)[count] = ((const unsigned char *)from)[count];
+    }
+    return to;
+}
+
+void *memset(void *to, int value, size_t count)
+{
+    for (size_t k = 0u; k < count; k++) {
+        ((unsigned char *)to)[k] = (unsigned char)value;
+    }
+    return to;
+}
+
+int memcmp(const void *one, const void *other, size_t count)
+{
+    for (size_t k = 0u; k < count; k++) {
+        const unsigned char a = ((const unsigned char *)one)[k], b = ((const unsigned char *)other)[k];
+        if (a != b) {
+            return a < b ? -1 : 1;
+        }
+    }
+    return 0;
+}
+"""
+"""What a compiler calls without being told to, where no C library comes with it (ISO C99, 7.21)."""
+
+
+def link(target: Target, folder: Path, sources: list[str], entry: str, output: str, where: str = "") -> Path:
+    """A program for a chip, linked in `folder` from C files; what the compiler calls of itself is linked too.
+
+    Raises FirmwareError with the diagnostics.
+    """
+    (folder / "chip.ld").write_text(LINKER)
+    routines: list[str] = []
+    if target.compiler:  # the packaged compiler brings its own
+        (folder / "memory.c").write_text(_MEMORY)
+        apart = [*target.compiler, "-Os", "-ffreestanding", "-fno-tree-loop-distribute-patterns", "-ffunction-sections"]
+        host.built([*apart, "-c", str(folder / "memory.c"), "-o", str(folder / "memory.o")], where)
+        routines = [str(folder / "memory.o"), "-lgcc"]
+    program = folder / output
+    host.built([
+        *command(target), f"-Wl,-e,{entry}", "-Wl,-T," + str(folder / "chip.ld"), *sources, *routines,
+        "-o", str(program),
+    ], where)  # fmt: skip
+    return program
+
+
 def built(sources: Sources, around: dict[str, str], target: Target, folder: Path, entry: str) -> Program:
     """Sources with the C around them, files by name, built for a chip; functions that are called begin with harness_
     and are kept in the section .entry, `entry` among them. Raises FirmwareError with the diagnostics."""
@@ -184,15 +249,8 @@ def built(sources: Sources, around: dict[str, str], target: Target, folder: Path
     sources.put(folder)
     for name, text in around.items():
         (folder / name).write_text(text)
-    (folder / "chip.ld").write_text(LINKER)
-    program = folder / f"{target.name}.elf"
-    build_command = [
-        *command(target), f"-Wl,-e,{entry}", "-Wl,-T," + str(folder / "chip.ld"),
-        host.whole(folder, *sources.built, *around),
-        *(["-lgcc"] if target.compiler else []), "-o", str(program),
-    ]  # fmt: skip
-    host.built(build_command, f" for {target.name}")
-    return read_program(program)
+    whole = host.whole(folder, *sources.built, *around)
+    return read_program(link(target, folder, [whole], entry, f"{target.name}.elf", f" for {target.name}"))
 
 
 def host_sizes(design: Design, form: Form = PLAIN) -> tuple[int, int] | None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import subprocess
 import tempfile
 from pathlib import Path
@@ -30,6 +31,7 @@ CHECKED_FLAGS = ("-O2",)
 """What a check builds with, and compares with -O0 and the chips."""
 SANITIZER_FLAGS = ("-g", "-fsanitize=address,undefined", "-fno-sanitize-recover=all")
 LONGEST_S = 120.0
+_NAMES_ERROR = re.compile(r"error\b|undefined reference|cannot find", re.IGNORECASE)
 
 _RUNNER = """\
 {adapter}
@@ -94,6 +96,14 @@ def built(command: list[str], where: str = "") -> None:
     """Run a compiler on generated C, or take what it made of the same before. Raises FirmwareError with its
     diagnostics."""
     kept.compile_into(command, Path(command[command.index("-o") + 1]), where)
+
+
+def cause(error: FirmwareError) -> str:
+    """What a failed build comes down to, in one line: the first of a compiler's lines that names an error."""
+    lines = [line.strip() for line in str(error).splitlines() if line.strip()]
+    # a folder that is gone by the time somebody reads this
+    said = re.sub(r"\S*/(?=\w+\.[chs]:)", "", next((one for one in lines if _NAMES_ERROR.search(one)), lines[0]))
+    return said if said == lines[0] else f"{lines[0].split(': ')[0]}: {said}"
 
 
 def run(

@@ -8,15 +8,19 @@ follows compressed.
 from __future__ import annotations
 
 import contextlib
+import contextvars
 import hashlib
 import subprocess
 import tempfile
 import zlib
+from collections.abc import Iterator
 from pathlib import Path
 
+from calor import caches
 from calor.compiled.compiler import environment, identity_of
 from calor.errors import FirmwareError
 
+_MAY_BUILD = contextvars.ContextVar("may_build", default=True)
 MOST_FILES = 4000
 """So many builds are kept, some 30 kB each; beyond, only the two thirds that were used last stay. Fewer than are asked
 for in turns would be of no use: each would go before it is wanted again."""
@@ -25,9 +29,21 @@ SUM_BYTES = 32
 
 def cache_folder() -> Path:
     """Where the user's builds are kept."""
-    import platformdirs
+    return caches.cache_folder("builds")
 
-    return platformdirs.user_cache_path("calor") / "builds"
+
+class NotKeptError(FirmwareError):
+    """A build that is not kept, where none was to be made."""
+
+
+@contextlib.contextmanager
+def only_kept() -> Iterator[None]:
+    """Inside, no compiler is called: what is not kept raises NotKeptError."""
+    token = _MAY_BUILD.set(False)
+    try:
+        yield
+    finally:
+        _MAY_BUILD.reset(token)
 
 
 def compile_into(command: list[str], output: Path, where: str = "") -> None:
@@ -41,7 +57,12 @@ def compile_into(command: list[str], output: Path, where: str = "") -> None:
         output.write_bytes(kept)
         output.chmod(0o755)
         return
-    result = subprocess.run(command, capture_output=True, text=True, check=False, env=environment())
+    if not _MAY_BUILD.get():
+        raise NotKeptError("", f"nothing is kept{where}")
+    try:
+        result = subprocess.run(command, capture_output=True, text=True, check=False, env=environment())
+    except OSError as error:
+        raise FirmwareError("", f"{command[0]} cannot be started{where} ({error.strerror or error})") from None
     if result.returncode != 0:
         said = result.stderr.strip() or result.stdout.strip()
         raise FirmwareError("", f"the generated C does not build{where}: {said}")

@@ -13,6 +13,7 @@ from pathlib import Path
 from typing import NamedTuple
 
 from calor.design.model import Design
+from calor.errors import FirmwareError
 from calor.firmware.run import chip, host
 from calor.firmware.sources.form import PLAIN, Form
 from calor.firmware.sources.generate import generate, outputs_of, tick_s
@@ -25,7 +26,6 @@ _AVR = (
     "avr-gcc", f"-mmcu={AVR_PART}", "-std=c99", "-ffp-contract=off", "-Os", "-Wall", "-Wextra", "-Werror",
     "-ffunction-sections", "-fdata-sections", "-Wl,--gc-sections", "-flto",
 )  # fmt: skip
-_SCRIPT = ("-Wl,-T,chip.ld",)
 _EMPTY = (
     "void *volatile calor_seen;\nvolatile unsigned char calor_out;\n"
     "int main(void) { calor_seen = 0; for (;;) { calor_out = 1u; } }\n"
@@ -43,27 +43,33 @@ class Size(NamedTuple):
 def of_chip(design: Design, target: chip.Target, form: Form = PLAIN) -> Size:
     """What the C takes on a chip. Raises FirmwareError where it does not build."""
     sources = generate(design, form=form)
-    files = {**sources.files, "main.c": _main(design, sources), "chip.ld": chip.LINKER}
-    return _linked(files, ["main.c", *sources.built], [*chip.command(target), "-Wl,-e,main"], _SCRIPT)
+    return _linked({**sources.files, "main.c": _main(design, sources)}, ["main.c", *sources.built], target)
+
+
+def avr_compiler() -> bool:
+    """Whether the compiler for an 8-bit AVR is found."""
+    return shutil.which(_AVR[0]) is not None
 
 
 @lru_cache(maxsize=16)
-def of_avr(design: Design, form: Form = PLAIN) -> Size | None:
-    """What the C takes on an 8-bit AVR; None where its compiler is not found. Raises FirmwareError."""
-    if shutil.which(_AVR[0]) is None:
-        return None
+def of_avr(design: Design, form: Form = PLAIN) -> Size:
+    """What the C takes on an 8-bit AVR. Raises FirmwareError where it does not build."""
     sources = generate(design, form=form)
-    files = {**sources.files, "main.c": _main(design, sources)}
-    return _linked(files, ["main.c", *sources.built], list(_AVR), ("-lm",))
+    return _linked({**sources.files, "main.c": _main(design, sources)}, ["main.c", *sources.built], None)
 
 
 def of_program(text: str, target: chip.Target | None) -> Size:
     """What a program of one file takes, on a chip or on an 8-bit AVR where `target` is None. Raises FirmwareError."""
-    if target is None:
-        return _linked({"main.c": text}, ["main.c"], list(_AVR), ("-lm",))
-    return _linked(
-        {"main.c": text, "chip.ld": chip.LINKER}, ["main.c"], [*chip.command(target), "-Wl,-e,main"], _SCRIPT
-    )
+    return _linked({"main.c": text}, ["main.c"], target)
+
+
+def unable(target: chip.Target | None) -> str:
+    """Why a compiler builds not even a program that does nothing, for a chip or for an AVR; empty where it does."""
+    try:
+        _sized({"empty.c": _EMPTY}, ["empty.c"], target)
+    except FirmwareError as error:
+        return host.cause(error)
+    return ""
 
 
 def fits_avr(size: Size) -> str:
@@ -76,24 +82,26 @@ def fits_avr(size: Size) -> str:
     return f"does not fit {AVR_PART}: {', '.join(over)}" if over else ""
 
 
-def _linked(files: dict[str, str], names: list[str], command: list[str], link: tuple[str, ...]) -> Size:
+def _linked(files: dict[str, str], names: list[str], target: chip.Target | None) -> Size:
     """The size of a program of some files, less that of one that does nothing."""
     # the empty one in a folder of its own, so that it is the same for every design and built once
-    nothing = {"empty.c": _EMPTY} | {name: text for name, text in files.items() if name.endswith(".ld")}
-    whole, empty = _sized(files, names, command, link), _sized(nothing, ["empty.c"], command, link)
+    whole, empty = _sized(files, names, target), _sized({"empty.c": _EMPTY}, ["empty.c"], target)
     return Size(whole.flash_bytes - empty.flash_bytes, whole.ram_bytes - empty.ram_bytes)
 
 
-def _sized(files: dict[str, str], names: list[str], command: list[str], link: tuple[str, ...]) -> Size:
-    """The size of a program of some of the files, with all that is always in one."""
+def _sized(files: dict[str, str], names: list[str], target: chip.Target | None) -> Size:
+    """The size of a program of some of the files, with all that is always in one; on an 8-bit AVR where no chip is
+    named."""
     with tempfile.TemporaryDirectory() as place:
         folder = Path(place)
         for name, text in files.items():
             (folder / name).write_text(text)
-        options = [one.replace("chip.ld", str(folder / "chip.ld")) for one in link]
-        paths = [str(folder / name) for name in names]
-        host.built([*command, *paths, *options, "-o", str(folder / "sized.elf")], " to be sized")
-        return _sections(folder / "sized.elf")
+        paths, program, where = [str(folder / name) for name in names], folder / "sized.elf", " to be sized"
+        if target is None:
+            host.built([*_AVR, *paths, "-lm", "-o", str(program)], where)
+        else:
+            chip.link(target, folder, paths, "main", program.name, where)
+        return _sections(program)
 
 
 def _main(design: Design, sources: Sources) -> str:

@@ -6,10 +6,10 @@ import contextlib
 import hashlib
 from pathlib import Path
 
-import platformdirs
 from jinja2 import BytecodeCache
 from jinja2.bccache import Bucket
 
+from calor.caches import cache_folder
 from calor.files import save_atomically
 
 SUM_BYTES = hashlib.sha256().digest_size
@@ -21,7 +21,7 @@ class KeptTemplates(BytecodeCache):
     """
 
     def __init__(self) -> None:
-        self._folder = platformdirs.user_cache_path("calor") / "templates"
+        self._folder = cache_folder("templates")
 
     def load_bytecode(self, bucket: Bucket) -> None:
         """What was kept of a template, where it is whole and of the same text."""
