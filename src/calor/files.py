@@ -110,9 +110,7 @@ def _write_to(target: Path, data: bytes, there: os.stat_result) -> None:
 def _takes_after(temporary: str, target: Path, there: os.stat_result | None) -> bool:
     """Give a fresh file what belongs to the one it is to replace. False where that cannot be."""
     if there is None:
-        umask = os.umask(0)
-        os.umask(umask)
-        Path(temporary).chmod(0o666 & ~umask)
+        Path(temporary).chmod(0o666 & ~_umask())
         return True
     if there.st_nlink > 1:
         return False
@@ -126,6 +124,14 @@ def _takes_after(temporary: str, target: Path, there: os.stat_result | None) -> 
     except OSError:
         return False
     return True
+
+
+def _umask() -> int:
+    """What fresh files of this process may not be; read where it stands, since setting it is felt by all threads."""
+    for line in Path("/proc/self/status").read_text(encoding="ascii", errors="replace").splitlines():
+        if line.startswith("Umask:"):
+            return int(line.split()[1], 8)
+    return 0o077
 
 
 def _attributes(path: Path) -> list[str]:

@@ -6,16 +6,20 @@ import importlib.util
 import itertools
 import subprocess
 import sys
+from collections import Counter
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
 import pytest
 from PyQt6.QtCore import Qt
+from PyQt6.QtGui import QKeySequence
+from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication
 
 from calor.desk import rooms
 from calor.desk.widgets import theme as look
+from calor.desk.window.commands import Commands
 from tests.conftest import ran
 
 Open = Callable[..., Any]
@@ -296,3 +300,44 @@ def test_rooms_are_ready_before_they_are_entered(desk: Open, qtbot: Any, monkeyp
     for room in faces:
         window.desk.view.choose_room(room.name)
         assert room.page.isVisible() and not window.room("loop").page.isVisible()
+
+
+def test_every_key_acts_after_the_menu_was_opened(desk: Open, monkeypatch: pytest.MonkeyPatch, qtbot: Any) -> None:
+    """A key has one owner: the menu tells it, and does not take it."""
+    acted: list[str] = []
+    monkeypatch.setattr(Commands, "_of", staticmethod(lambda command: lambda: acted.append(command.name)))
+    window = desk()
+    assert [
+        keys for keys, count in Counter(one.keys for one in window.commands.all if one.keys).items() if count > 1
+    ] == []
+    menu = window.commands.menu
+    window.topbar.name.setFocus()
+    for times in range(2):
+        menu.popup(window.mapToGlobal(window.rect().center()))
+        qtbot.waitUntil(menu.isVisible)
+        told = {action.text().partition("\t")[2] for action in menu.actions()}
+        menu.close()
+        qtbot.waitUntil(lambda: not menu.isVisible())
+        acted.clear()
+        for command in window.commands.all:
+            if command.keys:
+                (combined,) = QKeySequence(command.keys)
+                QTest.keyClick(window, combined.key(), combined.keyboardModifiers())
+        assert acted == [command.name for command in window.commands.all if command.keys], times
+        assert "Ctrl+S" in told
+
+
+def test_the_name_can_be_read_while_its_menu_is_open(desk: Open) -> None:
+    """Ink is seen on the button as it is pressed, as it is at rest."""
+    window = desk()
+    button = window.topbar.name
+
+    def inked() -> int:
+        picture = window.topbar.grab(button.geometry()).toImage()
+        points = [(x, y) for x in range(4, picture.width() - 4) for y in range(4, picture.height() - 4)]
+        return sum(picture.pixelColor(*point).lightness() < 90 for point in points)
+
+    at_rest = inked()
+    button.setDown(True)
+    assert at_rest > 100 and abs(inked() - at_rest) < 0.1 * at_rest
+    button.setDown(False)

@@ -97,8 +97,9 @@ def invoke(arguments: list[str]) -> int:
         if message is None:
             if os.environ.get("CALOR_DEBUG"):
                 raise
-            said = f"{type(error).__name__}: {error}".replace("\n", " ")
-            print(f"calor {arguments[0]}: Calor made a mistake ({said}); CALOR_DEBUG=1 shows where", file=sys.stderr)
+            from calor.mistakes import in_words
+
+            print(f"calor {arguments[0]}: {in_words(error)}", file=sys.stderr)
             return BAD_INPUT
         print(f"calor {arguments[0]}: {message()} See calor {arguments[0]} --help.", file=sys.stderr)
     return BAD_INPUT

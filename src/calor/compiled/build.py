@@ -68,7 +68,8 @@ def c_text() -> str:
         for file in sorted((PACKAGE / folder).glob("*.py")):
             if "@entry" in file.read_text(encoding="utf-8"):
                 importlib.import_module(f"{PACKAGE.name}.{folder}.{file.stem}")
-    return translated([entry for entry in ENTRIES.values() if entry.python.__module__.startswith(f"{PACKAGE.name}.")])
+    every = list(ENTRIES.values())  # other threads may be importing more
+    return translated([entry for entry in every if entry.python.__module__.startswith(f"{PACKAGE.name}.")])
 
 
 def translated(entries: list[Entry[..., Any]]) -> str:

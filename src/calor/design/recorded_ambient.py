@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import warnings
 from functools import lru_cache
 from pathlib import Path
 from typing import NamedTuple
@@ -12,6 +11,7 @@ import numpy as np
 from calor.compiled import Column
 from calor.design.recorded_table import read_columns
 from calor.errors import CalorError, unreadable
+from calor.warned import warnings_as
 
 COLDEST_CELSIUS, HOTTEST_CELSIUS = -273.15, 3000.0
 WANTED = "a CSV file with a time and a temperature column"
@@ -48,8 +48,7 @@ def _read(path: str, changed: int, ambient_column: str | None, humidity_column: 
             raise CalorError(f"{path}: {key}", f"there is no column {name!r}", "", f"it has {', '.join(names)}")
     time_s = pd.to_numeric(table[names[0]], errors="coerce")
     if time_s.isna().all():
-        with warnings.catch_warnings():
-            warnings.simplefilter("ignore", UserWarning)  # of stamps in no form that is known, each is looked at
+        with warnings_as("ignore", UserWarning):  # of stamps in no form that is known, each is looked at
             stamps = pd.to_datetime(table[names[0]], errors="coerce", utc=True)
         time_s = (stamps - stamps.iloc[0]).dt.total_seconds()
     seconds = np.asarray(time_s, dtype=np.float64)

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import io
-import warnings
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from calor.errors import CalorError, unreadable
+from calor.warned import warnings_as
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -45,14 +45,13 @@ def read_columns(path: str, wanted: str) -> pd.DataFrame:
     separator = next((sign for sign in SEPARATORS if sign in header), r"\s+")
     decimal = "," if separator == ";" else "."
     try:
-        with warnings.catch_warnings():
-            warnings.simplefilter("error", pd.errors.ParserWarning)
+        with warnings_as("error", pd.errors.ParserWarning):
             table = pd.read_csv(
                 io.StringIO(text), sep=separator, decimal=decimal, comment="#", skipinitialspace=True, index_col=False,
                 low_memory=False,
             )  # fmt: skip
     except (ValueError, OSError, pd.errors.ParserError, pd.errors.ParserWarning) as error:
-        line = (str(error).strip().splitlines() or [type(error).__name__])[0]
+        line = (str(error).strip().splitlines() or ["for no reason that is known"])[0]
         raise CalorError(path, f"is not a table ({line})", "", f"give {wanted}") from None
     table.columns = [str(name).strip() for name in table.columns]
     columns, rows = len(table.columns), len(table)

@@ -2,12 +2,10 @@
 
 from __future__ import annotations
 
-import contextlib
 import gc
 import signal
 import sys
 import threading
-import traceback
 from collections.abc import Callable
 from pathlib import Path
 from types import TracebackType
@@ -17,9 +15,9 @@ from PyQt6.QtGui import QIcon
 from PyQt6.QtWidgets import QApplication
 
 from calor.desk.state.desk import Desk
-from calor.desk.state.places import recovery_folder
 from calor.desk.widgets import theme
 from calor.desk.widgets.keys import timer
+from calor.mistakes import in_words
 
 ICON = Path(__file__).parent / "calor.svg"
 
@@ -41,13 +39,8 @@ def make_application() -> QApplication:
 
 def report(desk: Desk, kind: type[BaseException], error: BaseException, trace: TracebackType | None) -> None:
     """Say in one line that something in the desk itself went wrong; the details go to a file, the desk goes on."""
-    place = recovery_folder().parent / "trouble.log"
-    with contextlib.suppress(OSError):
-        place.parent.mkdir(parents=True, exist_ok=True)
-        with place.open("a", encoding="utf-8") as stream:
-            stream.writelines(traceback.format_exception(kind, error, trace))
-    said = f"Calor made a mistake ({kind.__name__}: {error}). Your design is untouched; save it. Details: {place}"
-    desk.say("error", said.replace("\n", " "))
+    del kind, trace
+    desk.say("error", f"{in_words(error)}. Your design is untouched; save it.".replace("\n", " "))
 
 
 def _when_drawn(desk: Desk, act: Callable[[], None]) -> None:

@@ -5,7 +5,6 @@ from __future__ import annotations
 import csv
 import io
 import re
-import warnings
 from collections import Counter
 from dataclasses import dataclass, field
 from itertools import repeat
@@ -17,6 +16,7 @@ import numpy.typing as npt
 
 from calor.design.recorded_table import without_giants
 from calor.errors import LogError, shown, unreadable
+from calor.warned import warnings_as
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -193,9 +193,8 @@ def _of_rows(path: Path, lines: list[str], head: list[tuple[int, str]], separato
     decimal = "," if comma and any(re.search(r"\d,\d", line) for line in body[:LOOKED_AT]) else "."
     names = _names(headers, width)
     try:
-        with warnings.catch_warnings():
-            # a quotation mark that shifts the columns: rather refused than read with values lost
-            warnings.simplefilter("error", pd.errors.ParserWarning)
+        # a quotation mark that shifts the columns: rather refused than read with values lost
+        with warnings_as("error", pd.errors.ParserWarning):
             frame = pd.read_csv(
                 io.StringIO("\n".join(body)), sep=r"\s+" if separator == " " else separator, decimal=decimal,
                 header=None, names=names, index_col=False,
@@ -206,7 +205,7 @@ def _of_rows(path: Path, lines: list[str], head: list[tuple[int, str]], separato
         rule = "cannot be read as CSV: a quotation mark is not closed, or a line has more columns than the others"
         raise LogError(path, rule, "", "mend that line or export the log again") from None
     except (ValueError, OSError, csv.Error) as error:
-        line = (str(error).strip().splitlines() or [type(error).__name__])[0]
+        line = (str(error).strip().splitlines() or ["for no reason that is known"])[0]
         raise LogError(path, f"cannot be read as CSV: {line}", "", "mend that line or export the log again") from None
     frame = without_giants(frame)
     if len(frame) != len(kept):  # a quoted field that goes over several lines

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-import warnings
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
@@ -14,6 +13,7 @@ from calor.compiled import Column
 from calor.errors import LogError, shown
 from calor.log.recognise import STAMPS, Recognised
 from calor.log.text import Table
+from calor.warned import warnings_as
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -176,8 +176,7 @@ def _stamped(table: Table, read: Recognised) -> tuple[Column, float | None, bool
         clock = pd.to_timedelta(padded, errors="coerce").dt.total_seconds().to_numpy(float)
         return _through_midnight(clock), float(clock[0]) if np.isfinite(clock[0]) else None, False
     day_first = re.match(r"\d{1,2}[./]\d{1,2}[./]\d{2,4}", first) is not None
-    with warnings.catch_warnings():
-        warnings.simplefilter("ignore")  # pandas warns of what the caller says better, with the row
+    with warnings_as("ignore"):  # pandas warns of what the caller says better, with the row
         stamps = _parsed(text, day_first, None)
         if stamps.isna().any():
             stamps = _parsed(text, day_first, "mixed")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
 from functools import lru_cache
@@ -49,23 +50,28 @@ def new_control() -> npt.NDArray[np.int64]:
     return np.zeros(2, np.int64)
 
 
-_running: list[npt.NDArray[np.int64]] = []
-"""The controls of the runs that are on."""
+_running: dict[object, npt.NDArray[np.int64]] = {}
+"""The controls of the runs that are on, in whatever threads."""
+_running_lock = threading.Lock()
 
 
 @contextmanager
 def _on(control: npt.NDArray[np.int64]) -> Iterator[None]:
     """While a run is on it can be stopped by its control."""
-    _running.append(control)
+    this_run = object()
+    with _running_lock:
+        _running[this_run] = control
     try:
         yield
     finally:
-        _running.pop(next(k for k, one in enumerate(_running) if one is control))
+        with _running_lock:
+            del _running[this_run]
 
 
 def stop_every_run() -> int:
     """Ask every run that is on to stop: each raises Stopped. How many there were."""
-    running = tuple(_running)
+    with _running_lock:
+        running = tuple(_running.values())
     for control in running:
         control[kernel.ABORT] = 1
     return len(running)

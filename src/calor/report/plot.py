@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import math
+import threading
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -27,6 +28,8 @@ PIXELS, WIDTH_INCH, HEIGHT_INCH, DOTS = 1400, 9.6, 4.3, 150
 PLACES = {"left": 0.075, "right": 0.985, "bottom": 0.1, "top": 0.975, "hspace": 0.08}
 KINDS = (".svg", ".png")
 MOST_EVENTS = 12
+_ONE_AT_A_TIME = threading.Lock()
+"""What a picture is drawn with is one setting for all threads."""
 
 
 class Cloud:
@@ -125,7 +128,7 @@ def svg(figure: Figure) -> str:
     import matplotlib as mpl
 
     out = io.BytesIO()
-    with mpl.rc_context({"svg.fonttype": "none", "svg.hashsalt": "calor", "font.family": "sans-serif"}):
+    with _ONE_AT_A_TIME, mpl.rc_context({"svg.fonttype": "none", "svg.hashsalt": "calor", "font.family": "sans-serif"}):
         figure.savefig(out, format="svg", metadata={"Date": None, "Creator": "Calor"})
     text = out.getvalue().decode("utf-8")
     return text[text.index("<svg") :]
@@ -145,7 +148,8 @@ def write(trace: Trace, band_celsius: float, out: Path, unit: TemperatureUnit = 
         content: str | bytes = '<?xml version="1.0" encoding="UTF-8"?>\n' + svg(figure)
     else:
         stream = io.BytesIO()
-        figure.savefig(stream, format="png", dpi=DOTS, metadata={"Software": "Calor"})
+        with _ONE_AT_A_TIME:
+            figure.savefig(stream, format="png", dpi=DOTS, metadata={"Software": "Calor"})
         content = stream.getvalue()
     try:
         save_atomically(out, content)

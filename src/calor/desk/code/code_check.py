@@ -14,6 +14,7 @@ from calor.desk.code.overlay import Answers
 from calor.errors import CalorError
 from calor.firmware.sources.form import PLAIN, Form
 from calor.loop import answer_row
+from calor.mistakes import in_words
 
 
 class _Working(QObject):
@@ -86,7 +87,7 @@ class CodeCheck(_Working):
         except CalorError as error:
             self._say(self.failed, str(error))
         except Exception as error:  # whatever a tool chain does, the room says it in a line
-            self._say(self.failed, f"the check could not be made: {type(error).__name__}: {error}")
+            self._say(self.failed, f"the check could not be made: {in_words(error)}")
         else:
             self._say(self.finished, design, data | {"answers": answers})
 

@@ -12,6 +12,7 @@ from calor.desk.state.desk import Desk
 from calor.desk.widgets.places import may_mix, over_the_window
 from calor.errors import CalorError, StrangersError
 from calor.firmware.sources.form import PLAIN, Form
+from calor.mistakes import in_words
 
 
 class _CodeWriter(QThread):
@@ -35,7 +36,7 @@ class _CodeWriter(QThread):
         except CalorError as error:
             self.done.emit([], str(error))
         except Exception as error:  # whatever a tool chain does, the window says it in a line
-            self.done.emit([], f"the C could not be written ({type(error).__name__}: {error})")
+            self.done.emit([], f"the C could not be written: {in_words(error)}")
         else:
             self.done.emit(written, "")
 

@@ -12,6 +12,7 @@ from PyQt6.QtCore import QObject, pyqtSignal
 
 from calor.errors import CalorError
 from calor.loop.simulate import Stopped
+from calor.mistakes import in_words
 
 Kind = Literal["read", "measure", "compare", "fit"]
 
@@ -102,7 +103,7 @@ class Worker(QObject):
             except CalorError as error:
                 self._say(self.failed, job, str(error))
             except Exception as error:  # whatever a strange file provokes, the window says it in a line
-                self._say(self.failed, job, f"this could not be worked out ({type(error).__name__}: {error})")
+                self._say(self.failed, job, f"this could not be worked out: {in_words(error)}")
             else:
                 self._say(self.done, job, made)
             with self._wake:

@@ -12,6 +12,7 @@ from calor.desk.state.desk import Desk
 from calor.desk.widgets.places import over_the_window
 from calor.errors import CalorError
 from calor.loop.trace import Trace
+from calor.mistakes import in_words
 
 LOG_FILTER = "Logs (*.csv *.txt *.log *.tsv);;All files (*)"
 
@@ -33,9 +34,7 @@ class _LogReader(QThread):
         except CalorError as error:
             self.done.emit(None, "", str(error))
         except Exception as error:  # whatever a strange file provokes, the window says it in a line
-            self.done.emit(
-                None, "", f"{self.path}: cannot be read ({type(error).__name__}: {error}); export it as plain CSV"
-            )
+            self.done.emit(None, "", f"{self.path}: cannot be read: {in_words(error)}; export it as plain CSV")
         else:
             self.done.emit(trace, str(layout), "")
 

@@ -17,6 +17,7 @@ from calor.desk.state.desk import Desk
 from calor.errors import CalorError
 from calor.firmware.controller.seat import seats
 from calor.loop.simulate import Stopped
+from calor.mistakes import in_words
 from calor.proof import kept
 from calor.proof.fault_table import Row, fault_table
 from calor.proof.outcome import Outcome
@@ -179,7 +180,7 @@ class ProofWork(QObject):
             except CalorError as error:
                 said = str(error)
             except Exception as error:  # whatever it was, the room says it in a line
-                said = f"It could not be done: {type(error).__name__}: {error}"
+                said = f"{in_words(error)}."
             if progress.outcomes:
                 self._went.emit(work, seen_of(copied(progress), controller, seen.weights, weigh=True), 1.0)
                 if place is not None:

@@ -19,6 +19,7 @@ from calor.design.model import Design
 from calor.design.trial import Trial
 from calor.errors import CalorError, ConsentError
 from calor.firmware.controller.names import BUILT_IN
+from calor.mistakes import in_words
 from calor.units import TemperatureUnit
 
 if TYPE_CHECKING:
@@ -182,7 +183,7 @@ class Simulator(QObject):
         try:
             prepare()
         except Exception as error:  # each run will try again and say so; the thread must outlive it
-            self._fail("loop", f"the loop could not be prepared: {type(error).__name__}: {error}")
+            self._fail("loop", f"the loop could not be prepared: {in_words(error)}")
         while True:
             with self._wake:
                 while not self._pending() and not self._to_picture:
@@ -214,8 +215,7 @@ class Simulator(QObject):
                 outcome = None
             except Exception as error:  # the thread must outlive whatever a design does to it
                 outcome = None
-                said = str(error) if isinstance(error, CalorError) else f"{type(error).__name__}: {error}"
-                self._fail("run", f"the run could not be made: {said}", isinstance(error, ConsentError))
+                self._fail("run", f"the run could not be made: {in_words(error)}", isinstance(error, ConsentError))
             with self._wake:
                 self._control = None
             if outcome is None or self._ending:
@@ -250,7 +250,7 @@ class Simulator(QObject):
         try:
             surveyed = survey(request.design.probe, request.scope, request.unit)
         except Exception as error:  # whatever a probe provokes, the room says it in a line
-            self._fail("survey", f"the probe could not be worked out: {type(error).__name__}: {error}")
+            self._fail("survey", f"the probe could not be worked out: {in_words(error)}")
             return
         if not self._ending:
             self._say(self.surveyed, (request, surveyed))
@@ -294,7 +294,7 @@ class Simulator(QObject):
         try:
             cards = advise(request.design, request.trial, outcome.trace, outcome.verdict, unit, self._pending)
         except Exception as error:  # advice is a second opinion: without it the run still stands
-            self._fail("advice", f"no advice on this run: {type(error).__name__}: {error}")
+            self._fail("advice", f"no advice on this run: {in_words(error)}")
             return
         if not self._pending():
             self._say(self.advised, request.number, cards)

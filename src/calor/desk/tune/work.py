@@ -14,6 +14,7 @@ from calor.design.model import Design
 from calor.design.trial import Trial
 from calor.desk.state.desk import Desk
 from calor.errors import CalorError
+from calor.mistakes import in_words
 from calor.tune import table
 from calor.tune.choices import Choice, choices
 from calor.tune.gain_sets import SetFound, found_at
@@ -191,7 +192,7 @@ class TuneWork(QObject):
             except CalorError as error:
                 self._failed.emit(stop, str(error))
             except Exception as error:  # whatever it was, the room says it in a line
-                self._failed.emit(stop, f"it could not be done: {type(error).__name__}: {error}")
+                self._failed.emit(stop, in_words(error))
             else:
                 self._done.emit(stop, result)
 

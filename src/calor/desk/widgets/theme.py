@@ -163,6 +163,7 @@ QPushButton[role="main"]:disabled {{ background: transparent; color: {t.pinned};
 QPushButton[role="name"] {{ background: transparent; border-color: transparent; font-size: {TITLE_PX}px; font-weight: 600;
     text-align: left; padding: 2px 4px; }}
 QPushButton[role="name"]:hover {{ border-color: {t.rule}; }}
+QPushButton[role="name"]:pressed, QPushButton[role="name"]:open {{ background: transparent; color: {t.ink}; }}
 QPushButton[role="name"]:focus {{ border: 2px solid {t.measured}; padding: 1px 3px; }}
 QPushButton[role="name"]::menu-indicator {{ image: none; width: 0; }}
 QPushButton[role="link"] {{ background: transparent; border: 1px solid transparent; padding: 0 2px; text-decoration: underline;

@@ -87,8 +87,10 @@ class Commands(QObject):
                 self._add_designs(menu)
             for command in self.all:
                 if command.group == group:
-                    action = QAction(command.wording() if command.wording is not None else command.name, menu)
-                    action.setShortcut(QKeySequence(command.keys))
+                    name = command.wording() if command.wording is not None else command.name
+                    # the key is told, not set: it belongs to the window's shortcut, and of two owners neither acts
+                    keys = QKeySequence(command.keys).toString(QKeySequence.SequenceFormat.NativeText)
+                    action = QAction(f"{name}\t{keys}" if keys else name, menu)
                     action.setEnabled(command.allowed())
                     action.triggered.connect(self._of(command))
                     menu.addAction(action)

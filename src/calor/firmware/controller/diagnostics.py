@@ -7,7 +7,6 @@ import importlib.util
 import re
 import sys
 import tempfile
-import warnings
 from pathlib import Path
 from typing import NamedTuple
 
@@ -15,6 +14,7 @@ from calor.errors import FirmwareError
 from calor.firmware.controller.own_build import compiled
 from calor.firmware.controller.own_code import HEADER
 from calor.firmware.controller.own_source import taken_in
+from calor.warned import warnings_as
 
 _LINE = re.compile(
     r"^(?P<file>[^:\n]+):(?P<line>\d+):(?:(?P<column>\d+):)? (?:fatal )?(?P<kind>error|warning): (?P<text>.*)$"
@@ -69,8 +69,7 @@ def _of_c(name: str, text: str) -> list[Diagnostic]:
 
 def _of_python(text: str) -> list[Diagnostic]:
     try:
-        with warnings.catch_warnings(record=True) as warned:
-            warnings.simplefilter("always")
+        with warnings_as("always") as warned:
             tree = ast.parse(text)
             compile(tree, "law", "exec")
     except SyntaxError as error:

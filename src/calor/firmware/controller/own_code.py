@@ -31,6 +31,7 @@ from calor.firmware.controller.own_source import OwnSource
 from calor.law.outputs import MOST_OUTPUTS
 from calor.loop import Stopped, answer_row
 from calor.loop.seat import GIVEN, Seat, seat_of
+from calor.mistakes import in_words
 
 FAULT, CUT_OUT = 1, 2
 
@@ -246,7 +247,7 @@ def own_law_seated(design: Design, source: OwnSource, control: npt.NDArray[np.in
                 if isinstance(error, FirmwareError):
                     law.trouble = error
                 else:
-                    law.trouble = FirmwareError(source.path, f"was stopped ({type(error).__name__})")
+                    law.trouble = FirmwareError(source.path, f"was stopped: {in_words(error)}")
                 law.end()
                 return
             ctypes.memmove(row, answer, len(answer))
