@@ -176,13 +176,14 @@ def _stamped(table: Table, read: Recognised) -> tuple[Column, float | None, bool
         clock = pd.to_timedelta(padded, errors="coerce").dt.total_seconds().to_numpy(float)
         return _through_midnight(clock), float(clock[0]) if np.isfinite(clock[0]) else None, False
     day_first = re.match(r"\d{1,2}[./]\d{1,2}[./]\d{2,4}", first) is not None
-    with warnings_as("ignore"):  # pandas warns of what the caller says better, with the row
+    # the hour of the day is the one that is written, whatever its zone
+    local = re.sub(r"(Z|[+-]\d\d:?\d\d)$", "", first)
+    # pandas warns of what the caller says better, with the row, and sets warnings itself meanwhile
+    with warnings_as("ignore"):
         stamps = _parsed(text, day_first, None)
         if stamps.isna().any():
             stamps = _parsed(text, day_first, "mixed")
-    # the hour of the day is the one that is written, whatever its zone
-    local = re.sub(r"(Z|[+-]\d\d:?\d\d)$", "", first)
-    whole = pd.to_datetime(local, errors="coerce", dayfirst=day_first)
+        whole = pd.to_datetime(local, errors="coerce", dayfirst=day_first)
     begins = None if pd.isna(whole) else float((whole - pd.Timestamp(0)).total_seconds())
     since = (stamps - stamps.iloc[0]).dt.total_seconds()
     return np.asarray(since.to_numpy(dtype=float, na_value=np.nan), dtype=float), begins, begins is not None

@@ -6,6 +6,7 @@ Also the band that all drawn runs of a trial lie in, over a grid of times: it ne
 from __future__ import annotations
 
 import os
+import threading
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
@@ -75,13 +76,15 @@ class Work:
 
     def __init__(self) -> None:
         self.is_stopped = False
-        self._on: list[npt.NDArray[np.int64]] = []
+        self._lock = threading.Lock()
+        self._on: dict[int, npt.NDArray[np.int64]] = {}
 
     def stop(self) -> None:
         """Stop all that is on; what has ended is kept."""
-        self.is_stopped = True
-        for control in list(self._on):
-            control[0] = 1
+        with self._lock:
+            self.is_stopped = True
+            for control in self._on.values():
+                control[0] = 1
 
     def run(
         self, progress: Progress, cases: Iterable[Case], seats: Seats = no_seats,
@@ -117,11 +120,13 @@ class Work:
             yield first, future.result()
 
     def _one(self, plan: Plan, case: Case, seats: Seats) -> Made:
-        if self.is_stopped:
-            raise Stopped
         control = new_control()
-        self._on.append(control)
+        with self._lock:
+            if self.is_stopped:
+                raise Stopped
+            self._on[case.number] = control
         try:
             return made(plan, case, seats, control)
         finally:
-            self._on = [one for one in self._on if one is not control]
+            with self._lock:
+                del self._on[case.number]
