@@ -37,12 +37,12 @@ docs: setup
 	@$(BIN)/python tools/make_docs.py
 
 lock:
-	@$(BIN)/pip-compile --quiet --generate-hashes --no-emit-index-url --no-emit-trusted-host --strip-extras --allow-unsafe -o requirements.lock requirements.in
+	@$(BIN)/pip-compile --quiet --generate-hashes --no-emit-index-url --no-emit-trusted-host --no-emit-find-links --strip-extras --allow-unsafe -o requirements.lock requirements.in
+	@$(BIN)/pip-compile --quiet --generate-hashes --no-emit-index-url --no-emit-trusted-host --no-emit-find-links --strip-extras --allow-unsafe -c requirements.lock -o requirements-dist.lock requirements-dist.in
 
 desktop: setup
 	@tools/install_desktop.sh
 
-# sdist and wheel, the loop compiled into it
-dist: setup
-	@rm -rf dist
-	@$(BIN)/pyproject-build --no-isolation --outdir dist
+# sdist and wheel, the loop compiled into it, by a small environment of their own
+dist:
+	@tools/dist.sh

@@ -25,13 +25,23 @@ _LONGEST_STEM = 80
 LONGEST_WRITE_S = 60.0
 
 
+_PACKAGE = Path(__file__).resolve().parent
+
+
+def ships(path: Path) -> bool:
+    """Whether a file lies where Calor itself is installed, its demos among it: there nothing is written."""
+    return path.resolve().is_relative_to(_PACKAGE)
+
+
 def save_atomically(path: Path, content: str | bytes) -> None:
     """Write text, in UTF-8, or bytes to `path` so that at any moment the file is either the old or the new one, whole.
 
     A link is followed. What a write that was killed left behind is removed, or finished where it was whole.
-    Raises OSError, for a file that may not be written too.
+    Raises OSError, for a file that may not be written too, and for one that ships with Calor.
     """
     target = path.resolve()
+    if ships(target):
+        raise PermissionError(errno.EACCES, "it ships with Calor, and stays as it is", str(path))
     data = content.encode("utf-8") if isinstance(content, str) else content
     there = _status(target)
     if there is not None and not stat.S_ISREG(there.st_mode):

@@ -11,7 +11,7 @@ from typing import NamedTuple
 
 from calor.caches import cache_folder
 
-INSTALL = "install one, on Debian: apt-get install gcc libc6-dev, or Calor's own: pip install 'calor[chip]'"
+INSTALL = "install one, on Debian: apt-get install gcc libc6-dev, or beside Calor: pip install ziglang"
 
 
 class Compiler(NamedTuple):

@@ -1,6 +1,6 @@
 """The result of a proof, kept beside the design: known to be stale when design, controller or program change.
 
-It is one JSON file, NAME.proof.json beside NAME.toml. What it was made of is told by a sum over the design as it is
+It is one JSON file, NAME.proof.json beside NAME.toml; of a demo it lies with the user's data. What it was made of is told by a sum over the design as it is
 understood (with the content of the files it names, without its name and notes), the controller's text, and Calor's own
 version and loop. A result of the same sum is gone on with; any other is replaced.
 """
@@ -10,10 +10,13 @@ from __future__ import annotations
 import hashlib
 import json
 import math
+import re
 from pathlib import Path
 from typing import Any
 
-from calor import __version__
+import platformdirs
+
+from calor import __version__, files
 from calor.compiled.build import sources_key
 from calor.design.file import files_of
 from calor.design.model import Design
@@ -27,9 +30,13 @@ LARGEST_BYTES = 500_000_000
 _BEGINS = b'{"calor_proof"'
 
 
-def place_of(design_file: Path) -> Path:
-    """Where the result of a design's proof is kept."""
-    return design_file.parent / f"{design_file.stem}.proof.json"
+def place_of(design_file: Path | None, name: str = "") -> Path:
+    """Where the result of a design's proof is kept: beside its file; with the user's data for a demo that ships, and
+    for a design that has no file yet, known by its name."""
+    if design_file is not None and not files.ships(design_file):
+        return design_file.parent / f"{design_file.stem}.proof.json"
+    stem = design_file.stem if design_file is not None else re.sub(r"\W+", "_", name.lower()).strip("_") or "design"
+    return platformdirs.user_data_path("calor") / "proofs" / f"{stem}.proof.json"
 
 
 def sum_of(design: Design, controller: str = "python") -> str:
@@ -73,6 +80,7 @@ def write(progress: Progress, key: str, path: Path) -> None:
             [band.runs, _numbers(band.low_celsius), _numbers(band.high_celsius)] for band in progress.bands
         ],
     }  # fmt: skip
+    path.parent.mkdir(parents=True, exist_ok=True)
     save_atomically(path, json.dumps(data, ensure_ascii=False, allow_nan=False, separators=(",", ":")) + "\n")
 
 

@@ -117,7 +117,7 @@ def report_open(desk: Desk, window: QWidget | None) -> None:
     if out is None:
         return
     contents = Contents(unit=desk.view.unit)
-    found = None if document.path is None else kept.read(kept.place_of(document.path))
+    found = kept.read(kept.place_of(document.path, document.design.name))
     if found is not None and found.key == kept.sum_of(document.design):
         contents.proof = Progress(Plan(document.design, found.seed))
         with contextlib.suppress(ValueError):

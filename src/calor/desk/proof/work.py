@@ -71,7 +71,6 @@ class ProofWork(QObject):
         self.doing, self.share, self.trouble, self.note = "", 0.0, "", ""
         self._work: Work | None = None
         self._thread: threading.Thread | None = None
-        self._place: Path | None = None
         self._asked = 0
         self._went.connect(self._show)
         self._ended.connect(self._end)
@@ -104,12 +103,14 @@ class ProofWork(QObject):
     def look_beside(self) -> None:
         """Show what is kept beside the open design, where it is of this design and program."""
         document = self._desk.document
-        if document.path is None or self.is_busy:
+        if self.is_busy:
             return
-        found = kept.read(kept.place_of(document.path))
+        found = kept.read(kept.place_of(document.path, document.design.name))
         if found is None:
             return
         if found.key != kept.sum_of(document.design, self._desk.runs.controller):
+            if document.path is None:  # of whatever had this name before
+                return
             self.note = "The result kept beside this design is of another design, controller or program."
         else:
             progress = Progress(Plan(document.design, found.seed))
@@ -127,12 +128,12 @@ class ProofWork(QObject):
         progress = Progress(Plan(document.design))
         if self.seen is not None and self.is_of_design and self.seen.progress.plan.seed == progress.plan.seed:
             progress = copied(self.seen.progress)
-        self._place = None if document.path is None else kept.place_of(document.path)
+        place = kept.place_of(document.path, document.design.name)
         self.doing, self.share, self.trouble, self.note = "proving", 0.0, "", ""
         self._work = Work()
         wanted = (document.design.proof.runs, self.faults or not self.tolerances, self.tolerances or not self.faults)
         self._thread = threading.Thread(
-            target=self._make, args=(self._work, progress, self._desk.runs.controller, wanted, self._place),
+            target=self._make, args=(self._work, progress, self._desk.runs.controller, wanted, place),
             name="proving", daemon=True,
         )  # fmt: skip
         self._thread.start()
@@ -151,7 +152,7 @@ class ProofWork(QObject):
             self._thread = None
 
     def _make(
-        self, work: Work, progress: Progress, controller: str, wanted: tuple[int, bool, bool], place: Path | None
+        self, work: Work, progress: Progress, controller: str, wanted: tuple[int, bool, bool], place: Path
     ) -> None:
         said, total = "", max(progress.plan.count(*wanted), 1)
         shown_at = weighed_at = time.monotonic()
@@ -183,9 +184,8 @@ class ProofWork(QObject):
                 said = f"{in_words(error)}."
             if progress.outcomes:
                 self._went.emit(work, seen_of(copied(progress), controller, seen.weights, weigh=True), 1.0)
-                if place is not None:
-                    why = kept.keep(progress, kept.sum_of(progress.plan.design, controller), place)
-                    said = f"{place.name}: {why}." if why else said
+                why = kept.keep(progress, kept.sum_of(progress.plan.design, controller), place)
+                said = f"{place.name}: {why}." if why else said
             self._ended.emit(work, said)
 
     def _show(self, work: Work, seen: Seen, share: float) -> None:

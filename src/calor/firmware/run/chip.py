@@ -1,6 +1,6 @@
 """The generated C on emulated chips: cross-built, run step by step, compared to the bit, counted and sized.
 
-Three targets by a compiler from the package index and a CPU emulator; both belong to the extra calor[chip]. What is
+Three targets by a compiler from the package index and a CPU emulator; both belong to the extra [chip]. What is
 counted are instructions, not cycles: a time derived from them is an estimate. Inputs and answers pass through memory,
 so no question of how floats are handed to a function arises.
 """
@@ -29,8 +29,8 @@ from calor.firmware.sources.generate import generate
 from calor.firmware.sources.templating import Sources
 
 MISSING = (
-    "the chips need the packages ziglang, unicorn and pyelftools, which are not installed; install the extra, as in"
-    " pip install 'calor[chip]'"
+    "the chips need the packages ziglang, unicorn and pyelftools, which are not installed; install them beside Calor:"
+    " pip install ziglang unicorn pyelftools"
 )
 FLASH, RAM, RAM_BYTES, FLASH_BYTES = 0x0001_0000, 0x2000_0000, 0x4_0000, 0x10_0000
 INPUTS, ANSWERS, RETURN = 0x3000_0000, 0x5000_0000, 0x8000
