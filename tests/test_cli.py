@@ -5,13 +5,15 @@ from __future__ import annotations
 import csv
 import json
 import re
+import sys
+from collections import Counter
 from pathlib import Path
 from typing import Any
 
 import pytest
 
 from calor import cli
-from calor.cli import invoke, worded
+from calor.cli import VERBS, invoke, worded
 from calor.demo import DEMOS
 from calor.design.file import read
 from calor.errors import CalorError
@@ -20,6 +22,7 @@ from calor.load.sizing import Warming
 from tests.conftest import TEN_LINES
 
 CABINET, HUT = (str(demo.design) for demo in DEMOS[:2])
+FOAM = str(DEMOS[7].design)
 CABINET_LOG, HUT_LOG = (str(demo.log) for demo in DEMOS[:2])
 
 
@@ -95,7 +98,12 @@ def test_probe(capsys: pytest.CaptureFixture[str]) -> None:
         back["points"][0]["celsius_back"] == data["points"][1]["celsius_back"]
         and back["points"][1]["celsius_back"] is None
     )
-    assert call_json(capsys, "probe", CABINET, "--celsius=1,2", "--celsius", "3")[1]["points"][2]["celsius"] == 3
+    # one comma is that of a decimal, more are between values
+    for words, expected in (
+        (["--celsius=1,2,3", "--celsius", "4"], [1, 2, 3, 4]),
+        (["--celsius", "37,5", "-1,5", "20"], [37.5, -1.5, 20]),
+    ):
+        assert [point["celsius"] for point in call_json(capsys, "probe", CABINET, *words)[1]["points"]] == expected
     assert "1514" in call(capsys, "probe", CABINET, "--celsius", "37.5")[1]
 
 
@@ -151,6 +159,9 @@ def test_new_check_and_code(capsys: pytest.CaptureFixture[str], tmp_path: Path) 
         (["replay", CABINET, CABINET], "no column of times|has 1 row of key=value"),
         (["code", CABINET, "--out", "/dev/null/x"], "cannot be written"),
         (["demo", "--loud"], "no options"),
+        (["open", "/none.toml"], "/none.toml: there is no such file; calor new /none.toml writes one"),
+        (["chekc"], "no such verb, and no such file (received 'chekc'); did you mean check?"),
+        (["stand_in"], "did you mean stand-in?"), (["xyzzy"], "calor help lists the verbs"),
         (["size"], "give a FILE, or --mass"),
         (["size", "--mass", "6", "--from", "20", "--to", "38"], "either --watt (for the time) or --time"),
         (["size", "--mass", "6", "--from", "38", "--to", "20", "--watt", "9"], "calor size: --to: must be above the 38 °C it starts from (received 20 °C)"),
@@ -239,6 +250,44 @@ def test_an_error_carries_its_parts_and_each_side_words_them() -> None:
         text = path.read_text(encoding="utf-8")
         for raised in re.findall(r"(?:Calor|Log|Firmware)Error\(.*?\n?.*?\)", text):
             assert not re.search(r"calor \w+:|\"--|leave --", raised), f"{path}: {raised}"
+
+
+def test_help_by_every_name(capsys: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch) -> None:
+    whole = call(capsys, "--help")
+    assert whole[0] == 0 and all(word in whole[1] for word in ("-h, --help", "--version", *VERBS))
+    assert call(capsys, "-h") == call(capsys, "help") == whole
+    of_run = call(capsys, "run", "--help")
+    assert call(capsys, "run", "-h") == call(capsys, "help", "run") == of_run and "--trial" in of_run[1]
+    assert "Kept runs" in call(capsys, "help", "journal")[1] and "--note" in call(capsys, "help", "journal", "keep")[1]
+    assert call(capsys, "open", "-h")[0] == 0 and call(capsys, "help", "chekc")[0] == 2
+    for arguments, code in ((["chekc"], 2), (["none.toml"], 2), (["help"], 0), (["--version"], 0)):
+        monkeypatch.setattr(sys, "argv", ["calor", *arguments])
+        with pytest.raises(SystemExit) as ended:
+            cli.main()
+        assert ended.value.code == code, arguments
+
+
+@pytest.mark.parametrize(
+    "words",
+    [
+        ["run", CABINET], ["probe", CABINET, "--celsius", "20"], ["tune", CABINET], ["sheet", CABINET], ["driver", str(DEMOS[1].design)],
+        ["convert", "--gain", "0.2"], ["size", CABINET], ["prove", FOAM, "--faults"], ["fit", CABINET_LOG, "--order", "1"], ["code", FOAM, "--check", "--target", "host"],
+        ["probe", CABINET, "--table", "0.1", "--from", "20", "--to", "50"], ["measure", CABINET_LOG],
+    ],
+    ids=lambda words: " ".join(word for word in words if "/" not in word),
+)  # fmt: skip
+def test_tables_fit_a_narrow_terminal(
+    words: list[str], capsys: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """In 60 columns no line of a table is wider, and nothing of it is cut off; sentences break where the terminal does."""
+    monkeypatch.delenv("COLUMNS", raising=False)
+    wide = call(capsys, *words)[1]
+    monkeypatch.setenv("COLUMNS", "60")
+    narrow = call(capsys, *words)[1]
+    is_table = re.compile(r"\S {2,}\S")
+    assert [line for line in narrow.splitlines() if len(line) > 60 and is_table.search(line)] == []
+    gone = Counter(re.findall(r"\w+", wide)) - Counter(re.findall(r"\w+", narrow))
+    assert set(gone) <= {"gains"}, gone  # what the first column is called, where there is none
 
 
 @pytest.mark.parametrize("verb", ["check", "run", "tune", "sheet", "probe", "code"])

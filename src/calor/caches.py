@@ -27,13 +27,9 @@ def cache_folder(name: str) -> Path:
 
 @lru_cache(maxsize=64)
 def _can_write(folder: Path) -> bool:
-    """Whether a folder is there or can be made, and takes files."""
-    try:
-        folder.mkdir(parents=True, exist_ok=True)
-        with tempfile.TemporaryFile(dir=folder):
-            return True
-    except OSError:
-        return False
+    """Whether a folder takes files, or can be made."""
+    there = next(place for place in (folder, *folder.parents) if place.exists())
+    return there.is_dir() and os.access(there, os.W_OK | os.X_OK)
 
 
 @lru_cache(maxsize=1)

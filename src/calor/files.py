@@ -33,6 +33,17 @@ def ships(path: Path) -> bool:
     return path.resolve().is_relative_to(_PACKAGE)
 
 
+def _refuse_shipped(path: Path) -> None:
+    if ships(path):
+        raise PermissionError(errno.EACCES, "it ships with Calor, and stays as it is", str(path))
+
+
+def make_folder(path: Path) -> None:
+    """Make a folder, and those above it, where it is missing. Raises OSError, for one where Calor is installed too."""
+    _refuse_shipped(path)
+    path.mkdir(parents=True, exist_ok=True)
+
+
 def save_atomically(path: Path, content: str | bytes) -> None:
     """Write text, in UTF-8, or bytes to `path` so that at any moment the file is either the old or the new one, whole.
 
@@ -40,8 +51,7 @@ def save_atomically(path: Path, content: str | bytes) -> None:
     Raises OSError, for a file that may not be written too, and for one that ships with Calor.
     """
     target = path.resolve()
-    if ships(target):
-        raise PermissionError(errno.EACCES, "it ships with Calor, and stays as it is", str(path))
+    _refuse_shipped(path)
     data = content.encode("utf-8") if isinstance(content, str) else content
     there = _status(target)
     if there is not None and not stat.S_ISREG(there.st_mode):

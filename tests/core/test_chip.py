@@ -263,7 +263,10 @@ def test_check_on_the_command_line(
     monkeypatch.setattr(chip, "available", lambda: False)
     assert invoke(["code", str(short), "--check", "--target", "rv32imc", "--json"]) == 2
     printed = capsys.readouterr()
-    assert "pip install ziglang unicorn pyelftools" in json.loads(printed.out)["skipped"] and "rv32imc did not run" in printed.err
+    assert (
+        "pip install ziglang unicorn pyelftools" in json.loads(printed.out)["skipped"]
+        and "rv32imc did not run" in printed.err
+    )
     assert not json.loads(printed.out)["pass"]
     with pytest.raises(FirmwareError, match="pip install ziglang unicorn pyelftools"):
         chip.build(made(), chip.TARGETS["rv32imc"], Path())

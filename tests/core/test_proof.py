@@ -460,3 +460,24 @@ def test_a_load_that_boils_away_is_a_run_that_failed() -> None:
     document = JUnitXml.fromstring(export.junit(progress))
     assert document.errors == len(failed) == sum(bool(row.failed) for row in matrix(progress))
     assert DRAWN not in {row.kind for row in matrix(progress)}
+
+
+def test_a_demos_proof_is_kept_with_the_users_data(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    """Nothing is written where Calor is installed, whatever is asked for."""
+    demo = DEMOS[7].design
+    before = {path: path.stat().st_mtime_ns for path in demo.parent.iterdir() if path.is_file()}
+    assert invoke(["prove", str(demo), "--faults"]) in (0, 1)
+    place = kept.place_of(demo)
+    assert place.is_file() and not place.is_relative_to(demo.parent.parent)
+    assert "are there already" in (invoke(["prove", str(demo), "--faults"]), capsys.readouterr().err)[1]
+    for words in (
+        ["run", str(demo), "--csv", str(demo.parent / "run.csv")], ["new", str(demo.parent / "mine.toml")],
+        ["sheet", str(demo), "--html", str(demo.parent / "sheet.html")],
+        ["report", str(demo), "--out", str(demo.parent / "r.html")],
+        ["code", str(demo), "--out", str(demo.parent / "c")],
+    ):  # fmt: skip
+        assert invoke(words) == 2 and "ships with Calor" in capsys.readouterr().err, words
+    assert {path: path.stat().st_mtime_ns for path in demo.parent.iterdir() if path.is_file()} == before
+    assert not (demo.parent / "c").exists()
+    assert kept.place_of(None, "Egg box №2").name == "egg_box_2.proof.json"
+    assert kept.place_of(tmp_path / "a.toml") == tmp_path / "a.proof.json"

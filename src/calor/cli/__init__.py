@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import contextlib
+import difflib
 import gc
 import os
 import sys
 from importlib import import_module
+from pathlib import Path
 
 from calor import __version__
 from calor.cli.application import DESK_VERBS, SHORT_VERBS, VERBS, application
@@ -23,13 +25,29 @@ def main() -> None:
     arguments = sys.argv[1:]
     if COMPLETE in os.environ:
         application(completes=True)(prog_name="calor", complete_var=COMPLETE)
-    if not arguments or (arguments[0] not in VERBS and not arguments[0].startswith("-")):
+    if not arguments or (not arguments[0].startswith("-") and arguments[0] not in VERBS and is_file_name(arguments[0])):
         arguments = ["open", *arguments]
     if arguments[0] in SHORT_VERBS:
         # all that these make is in use to the end: looking for what is not takes a tenth of their time
         gc.disable()
     code = invoke(arguments) if arguments[0] in DESK_VERBS else stoppable(lambda: invoke(arguments))
     sys.exit(_flushed(code))
+
+
+def is_file_name(word: str) -> bool:
+    """Whether a word is meant as a file: one that is there, or that is written like one."""
+    return Path(word).exists() or os.sep in word or "." in word
+
+
+def is_verb(word: str) -> None:
+    """Raises CalorError for a word that is neither a verb nor a file."""
+    if word in VERBS:
+        return
+    near = difflib.get_close_matches(word, VERBS, 1)
+    raise CalorError(
+        "calor", "there is no such verb, and no such file", repr(word),
+        f"did you mean {near[0]}?" if near else "calor help lists the verbs",
+    )  # fmt: skip
 
 
 def _flushed(code: int) -> int:
@@ -70,7 +88,9 @@ def invoke(arguments: list[str]) -> int:
         print(f"calor {__version__}")
         return PASS
     try:
-        if arguments[0] in DESK_VERBS and "--help" not in arguments:
+        if not arguments[0].startswith("-"):
+            is_verb(arguments[0])
+        if arguments[0] in DESK_VERBS and not {"--help", "-h"} & set(arguments):
             from calor.cli.desk import open_desk
 
             return open_desk(arguments, invoke)

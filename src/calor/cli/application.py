@@ -32,9 +32,10 @@ VERBS = (
     "sheet",
     "code",
     "completion",
+    "help",
 )
 """Each is a module of this package, with what it does (HELP) and the command itself."""
-SHORT_VERBS = ("new", "check", "probe", "size", "driver", "convert", "completion")
+SHORT_VERBS = ("new", "check", "probe", "size", "driver", "convert", "completion", "help")
 """Those that are over as soon as what they need is imported."""
 GROUPS = ("journal",)
 """Verbs that have verbs of their own: COMMANDS of the module, each with its docstring as help."""
@@ -48,9 +49,14 @@ def application(verbs: tuple[str, ...] = VERBS, completes: bool = False) -> Any:
     app = typer.Typer(
         name="calor", help="Build a microcontroller thermostat: simulate, judge, replay, write its C.",
         rich_markup_mode=None, pretty_exceptions_enable=False, add_completion=completes, no_args_is_help=True,
+        context_settings={"help_option_names": ["--help", "-h"]},
     )  # fmt: skip
+
     # with one command alone there would be no word for it
-    app.callback()(lambda: None)
+    @app.callback()
+    def of_calor(version: bool = typer.Option(False, "--version", help="Show which version this is.")) -> None:
+        del version  # answered before the command line is read
+
     for verb in verbs:
         module = import_module(f"calor.cli.{verb.replace('-', '_')}")
         if verb in GROUPS:

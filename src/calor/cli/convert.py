@@ -41,13 +41,9 @@ def command(
 
 def print_gains(gains: dict[str, dict[str, float] | None]) -> None:
     """Gains in each form."""
-    from rich.table import Table
+    from calor.terminal import PlainConsole, simple_table
 
-    from calor.terminal import PlainConsole
-
-    table = Table("form", "", "", box=None, pad_edge=False, header_style="dim")
-    for column in table.columns[1:]:
-        column.justify = "right"
+    table = simple_table("form", "", "")
     for form, numbers in gains.items():
         if numbers is None:
             table.add_row(form, "not possible", "integral time below 4 derivative times")

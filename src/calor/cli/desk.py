@@ -9,6 +9,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 from calor.cli.exit_codes import BAD_INPUT, PASS
+from calor.errors import as_seen
 
 Invoke = Callable[[list[str]], int]
 """One command line carried out; its exit code."""
@@ -21,6 +22,10 @@ def open_desk(arguments: list[str], invoke: Invoke) -> int:
         print(
             f"calor {arguments[0]}: takes at most one FILE and no options (received {arguments[1:]})", file=sys.stderr
         )
+        return BAD_INPUT
+    if given and not Path(given[0]).exists():
+        name = as_seen(given[0])
+        print(f"calor: {name}: there is no such file; calor new {name} writes one to start from", file=sys.stderr)
         return BAD_INPUT
     has_display = os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY") or os.environ.get("QT_QPA_PLATFORM")
     if sys.platform.startswith("linux") and not has_display:

@@ -115,17 +115,18 @@ def _stretch(text: str) -> tuple[float, float]:
 
 def _print(fit: Fit) -> None:
     from calor.identify import told
+    from calor.terminal import PlainConsole, simple_table
 
+    table = simple_table("  parameter", "fitted", "95 % from", "to", "")
     kind: Any = fit.load.kind
     print(f"{str(kind).replace('_', ' ').capitalize()}{f' ({fit.why})' if fit.why else ''}")
     for number in fit.numbers:
         unit = told.unit_of(number.key)
-        mark = "" if number.is_told else "   not told"
-        print(
-            f"  {number.key:<26} {told.in_words(number):>14}   95 %: {number.low:.5g} to {number.high:.5g} {unit}{mark}"
-        )
+        mark = "" if number.is_told else "not told"
+        table.add_row(f"  {number.key}", told.in_words(number), f"{number.low:.5g}", f"{number.high:.5g} {unit}", mark)
     if all(number.key != "ambient_celsius" for number in fit.numbers) and fit.load.kind != "integrating":
-        print(f"  {'ambient_celsius':<26} {f'{fit.load.ambient_celsius:.4g} °C':>14}   {fit.ambient_words}")
+        table.add_row("  ambient_celsius", f"{fit.load.ambient_celsius:.4g} °C", "", "", fit.ambient_words)
+    PlainConsole().print(table)
     if fit.only:
         print(f"  told: {fit.only}")
     print(

@@ -8,7 +8,7 @@ if TYPE_CHECKING:
     from calor.journal.entry import Kept
     from calor.journal.find import Compared
 
-WIDTH, NOTE_SIGNS = 140, 40
+NOTE_SIGNS = 40
 
 
 def shown(entry: Kept, key: str) -> str:
@@ -35,7 +35,7 @@ def print_list(entries: list[Kept], sort: str) -> None:
             f"{entry.number}{'*' if entry.pinned else ''}", entry.made[:16].replace("T", " "), entry.design,
             entry.trial, entry.verdict, line[:NOTE_SIGNS], ", ".join(entry.tags), *more,
         )  # fmt: skip
-    PlainConsole(WIDTH).print(table)
+    PlainConsole().print(table)
 
 
 def print_run(entry: Kept, data: dict[str, Any], version: str) -> None:
@@ -43,7 +43,7 @@ def print_run(entry: Kept, data: dict[str, Any], version: str) -> None:
     from calor.judge.verdict import LIMIT_TITLES, figure_text
     from calor.terminal import PlainConsole, simple_table
 
-    console = PlainConsole(WIDTH)
+    console = PlainConsole()
     console.print(f"Run {entry.number}: {entry.design}, {entry.trial}, {entry.verdict}")
     console.print(f"kept {entry.made} by {entry.version}")
     if entry.note:
@@ -70,7 +70,7 @@ def print_compared(found: Compared, both_have_designs: bool) -> None:
     """Two runs side by side, and in what their designs differ."""
     from calor.terminal import PlainConsole, simple_table
 
-    console = PlainConsole(WIDTH)
+    console = PlainConsole()
     for entry in (found.first, found.second):
         console.print(f"Run {entry.number}: {entry.design}, {entry.trial}, {entry.verdict}, kept {entry.made}")
     table = simple_table("figure", f"run {found.first.number}", f"run {found.second.number}", "difference")

@@ -48,7 +48,7 @@ def page(application: Any) -> str:
     ]
     for name, command in every:
         arguments = [one for one in command.params if one.param_type_name == "argument"]
-        options = [one for one in command.params if one.param_type_name == "option" and one.opts != ["--help"]]
+        options = [one for one in command.params if one.param_type_name == "option" and "--help" not in one.opts]
         words = "".join(f" \\fI{_safe(one.metavar or one.name.upper())}\\fR" for one in arguments)
         lines += [f".SS calor {name}{words}", _safe(command.help or "")]
         for option in options:

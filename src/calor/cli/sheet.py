@@ -25,6 +25,7 @@ def command(
     as_json: bool = AS_JSON,
 ) -> int:
     from calor.files import save_atomically
+    from calor.terminal import PlainConsole
     from calor.tune.sheet import as_html, as_text, sheet
 
     if unit.upper() not in UNITS:
@@ -41,7 +42,7 @@ def command(
     if as_json:
         print_json({"design": design.name, "settings": [line._asdict() for line in lines]})
     else:
-        print(as_seen(as_text(design, lines)), end="")
+        print(as_seen(as_text(design, lines, PlainConsole().width)), end="")
         if html is not None:
             print(f"wrote {html}")
     return PASS

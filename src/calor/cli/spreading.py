@@ -18,7 +18,7 @@ def spread(arguments: list[str]) -> list[str]:
         name, _, value = argument.partition("=")
         if name in ("--celsius", "--counts"):
             option = "" if value else name
-            spread += [f"{name}={part}" for part in value.split(",") if part]
+            spread += [f"{name}={part}" for part in _parts(name, value)]
         elif name in WORDS:
             option, is_first = "" if value else name, True
             spread += [f"{name}={part}" for part in value.split(",") if part]
@@ -30,11 +30,18 @@ def spread(arguments: list[str]) -> list[str]:
             option = ""
             spread.append(argument)
         elif option and (not argument.startswith("-") or is_number(argument.split(",")[0])):
-            spread += [f"{option}={part}" for part in argument.split(",") if part]
+            spread += [f"{option}={part}" for part in _parts(option, argument)]
         else:
             option = ""
             spread.append(argument)
     return spread
+
+
+def _parts(option: str, text: str) -> list[str]:
+    """The values in a word: several with commas between them; of a temperature one comma is that of a decimal."""
+    if option == "--celsius" and re.fullmatch(r"[-+]?\d+,\d+", text):
+        return [text.replace(",", ".")]
+    return [part for part in text.split(",") if part]
 
 
 def is_number(text: str) -> bool:

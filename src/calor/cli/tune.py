@@ -18,7 +18,6 @@ if TYPE_CHECKING:
 
 HELP = "Gains by every rule, each run on a trial: exit 0 where some keep all limits, 1 where none do, 2 bad input."
 METHODS = ("model", "step", "relay")
-WIDTH = 110
 
 
 def command(
@@ -171,7 +170,7 @@ def _print(data: dict[str, Any], written: tuple[str, Path] | None) -> None:
 
     from calor.terminal import PlainConsole, simple_table
 
-    console = PlainConsole(max(PlainConsole().width, WIDTH))
+    console = PlainConsole()
     console.print(f"{data['design']}: {data['trial']}")
     for line in _said(data):
         console.print(line)

@@ -19,7 +19,7 @@ import numpy as np
 
 from calor import __version__
 from calor.errors import CalorError, unreadable, unwritable
-from calor.files import save_atomically
+from calor.files import make_folder, save_atomically
 from calor.journal.entry import MOST_NOTE, RECORDED, SIMULATED, Curve, Kept
 from calor.journal.keeping import DESIGN, FILES, RECORD, as_json
 from calor.journal.store import LARGEST_PART_BYTES, Journal
@@ -44,7 +44,7 @@ def export(journal: Journal, entries: Iterable[Kept], out: Path) -> int:
                         archive.writestr(f"{_folder(entry)}/{name}", data)
             save_atomically(out, memory.getvalue())
         else:
-            out.mkdir(parents=True, exist_ok=True)
+            make_folder(out)
             for entry in chosen:
                 for name, data in _files(journal, entry):
                     place = out / _folder(entry) / name

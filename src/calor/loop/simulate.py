@@ -50,7 +50,7 @@ def new_control() -> npt.NDArray[np.int64]:
     return np.zeros(2, np.int64)
 
 
-_running: dict[object, npt.NDArray[np.int64]] = {}
+_running: list[npt.NDArray[np.int64]] = []
 """The controls of the runs that are on, in whatever threads."""
 _running_lock = threading.Lock()
 
@@ -58,20 +58,19 @@ _running_lock = threading.Lock()
 @contextmanager
 def _on(control: npt.NDArray[np.int64]) -> Iterator[None]:
     """While a run is on it can be stopped by its control."""
-    this_run = object()
     with _running_lock:
-        _running[this_run] = control
+        _running.append(control)
     try:
         yield
     finally:
         with _running_lock:
-            del _running[this_run]
+            _running.pop(next(k for k, one in enumerate(_running) if one is control))
 
 
 def stop_every_run() -> int:
     """Ask every run that is on to stop: each raises Stopped. How many there were."""
     with _running_lock:
-        running = tuple(_running.values())
+        running = tuple(_running)
     for control in running:
         control[kernel.ABORT] = 1
     return len(running)

@@ -1,8 +1,9 @@
 """The result of a proof, kept beside the design: known to be stale when design, controller or program change.
 
-It is one JSON file, NAME.proof.json beside NAME.toml; of a demo it lies with the user's data. What it was made of is told by a sum over the design as it is
-understood (with the content of the files it names, without its name and notes), the controller's text, and Calor's own
-version and loop. A result of the same sum is gone on with; any other is replaced.
+It is one JSON file, NAME.proof.json beside NAME.toml; of a demo it lies with the user's data. What it was made of is
+told by a sum over the design as it is understood (with the content of the files it names, without its name and
+notes), the controller's text, and Calor's own version and loop. A result of the same sum is gone on with; any other is
+replaced.
 """
 
 from __future__ import annotations

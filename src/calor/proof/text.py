@@ -11,14 +11,14 @@ from calor.proof.plan import CORNER, DRAWN, FAULT
 from calor.terminal import BOLD, PlainConsole, simple_table
 from calor.units import format_duration
 
-MOST_ROWS, WIDTH = 12, 110
+MOST_ROWS = 12
 STRONGEST = "Strongest rank correlations (Spearman) of a tolerance with a limit's figure:"
 NOTHING_TOLD = "No tolerance stands out by its rank correlation: with more draws one may."
 
 
 def print_proof(data: dict[str, Any], file: str) -> None:
     """The proof: what fails, the table of single faults, the share that passes, what matters, how to run one again."""
-    console = PlainConsole(WIDTH)
+    console = PlainConsole()
     decided_by = "" if data["with"] == "python" else f", decided by {data['with']}"
     console.print(f"{data['design']}: {data['runs']} runs{decided_by}, {data['passed']} pass")
     _print_cells(console, data)
@@ -36,7 +36,7 @@ def print_proof(data: dict[str, Any], file: str) -> None:
 
 def print_proof_run(data: dict[str, Any]) -> None:
     """What a single run of a proof is, and the limits by which it passes or fails."""
-    console, run = PlainConsole(WIDTH), data["proof_run"]
+    console, run = PlainConsole(), data["proof_run"]
     at = f", at {format_duration(run['at_s'])}" if run["at_s"] else ""
     console.print(f"proof run {run['number']}, seed {run['seed']}: {run['title']}{at}")
     table = simple_table("judged by", "figure", "limit", "margin", "")

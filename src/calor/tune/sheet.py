@@ -5,6 +5,7 @@ Names and forms are those in common use on such controllers; none is of a partic
 
 from __future__ import annotations
 
+import textwrap
 from html import escape
 from typing import Any, NamedTuple
 
@@ -298,16 +299,15 @@ CAUTION = (
 )
 
 
-def as_text(design: Design, lines: list[Line]) -> str:
-    """The sheet as plain text."""
-    wide = max(len(line.setting) for line in lines)
+def as_text(design: Design, lines: list[Line], width: int) -> str:
+    """The sheet as plain text, in so many columns."""
+    wide = max(len(line.setting) for line in lines) + 2
     parts = [f"{design.name}: settings of a panel controller", ""]
     for line in lines:
-        parts.append(f"{line.setting:<{wide}}  {line.value}")
-        if line.also:
-            parts.append(f"{'':<{wide}}  also called: {line.also}")
-        parts.append(f"{'':<{wide}}  verify: {line.verify}")
-    return "\n".join([*parts, "", CAUTION, ""])
+        told = [line.value, *([f"also called: {line.also}"] if line.also else []), f"verify: {line.verify}"]
+        text = [part for one in told for part in textwrap.wrap(one, max(width - wide, 20))]
+        parts += [f"{line.setting if at == 0 else '':<{wide}}{one}" for at, one in enumerate(text)]
+    return "\n".join([*parts, "", *textwrap.wrap(CAUTION, max(width, 20)), ""])
 
 
 def as_html(design: Design, lines: list[Line]) -> str:

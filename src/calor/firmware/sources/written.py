@@ -14,7 +14,7 @@ from pathlib import Path
 import platformdirs
 
 from calor.errors import FirmwareError, StrangersError, unwritable
-from calor.files import save_atomically
+from calor.files import make_folder, save_atomically
 from calor.firmware.sources.templating import Sources
 
 MOST_FOLDERS = 200
@@ -36,7 +36,7 @@ def write_files(sources: Sources, folder: Path, force: bool = False) -> list[Pat
             raise StrangersError(folder, strangers)
     written = []
     try:
-        folder.mkdir(parents=True, exist_ok=True)
+        make_folder(folder)
         for name, text in sources.files.items():
             (folder / name).parent.mkdir(exist_ok=True)
             save_atomically(folder / name, text)
