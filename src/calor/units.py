@@ -61,7 +61,7 @@ def format_difference(unit: TemperatureUnit, difference_celsius: float, digits: 
 
 
 def format_duration(seconds: float) -> str:
-    """A duration as it is read on a clock: 45 s, 6:35, 1:30:00 (hours only where there are any)."""
+    """A duration: 45 s, 12 min, 6:35 of minutes and seconds, 1:30:00 with hours."""
     if not math.isfinite(seconds):
         return "–"
     sign = "−" if seconds < 0 else ""
@@ -72,6 +72,8 @@ def format_duration(seconds: float) -> str:
         return f"{sign}{whole} s"
     hours, rest = divmod(whole, 3600)
     minutes, left = divmod(rest, 60)
+    if not hours and not left:
+        return f"{sign}{minutes} min"  # 12:00 would be twelve hours to whoever reads a clock
     return f"{sign}{hours}:{minutes:02d}:{left:02d}" if hours else f"{sign}{minutes}:{left:02d}"
 
 

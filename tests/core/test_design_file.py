@@ -14,10 +14,12 @@ from hypothesis import strategies as st
 from pydantic import BaseModel, ValidationError
 
 from calor import loop
-from calor.demo import DEMOS, STARTER
+from calor.demo import DEMOS, FOLDER, STARTER
 from calor.design import file, writing
+from calor.design.difference import difference
 from calor.design.edit import implied
 from calor.design.events import EVENT_KINDS
+from calor.design.file import parse, read
 from calor.design.model import BLOCK_KINDS, Design, block_consequences, block_summary
 from calor.design.ranges import usual_range
 from calor.design.reference import design_file_reference
@@ -225,3 +227,29 @@ def test_what_goes_with_a_choice(
 def test_a_knob_spans_what_the_design_works_over() -> None:
     knob = implied(made(), "design", "knob.used", True)["knob"]
     assert isinstance(knob, Knob) and (knob.low_celsius, knob.high_celsius) == usual_range(made())
+
+
+def test_a_difference_in_the_words_of_the_desk() -> None:
+    """Title, figures in the desk's unit, and the unit once; what a list holds by the list and its place in it."""
+    text = DEMOS[0].design.read_text(encoding="utf-8")
+    for old, new, unit, says in (
+        ("gain_per_celsius = 0.22", "gain_per_celsius = 0.3", "°C", "Gain 22 → 30 % per °C"),
+        ("gain_per_celsius = 0.22", "gain_per_celsius = 0.3", "°F", "Gain 12.222 → 16.667 % per °F"),
+        ("at_s = 5400", "at_s = 5000", "°C", "Trial 1 event 1 Start time 5400 → 5000 s"),
+        ("high_limit_celsius = 39.0", "high_limit_celsius = 40.0", "K", "Highest setpoint 312.15 → 313.15 K"),
+        ("recovery_s = 120", "", "°C", "Recovery 120 s → none"),
+        ('switch = "ssr_zero_cross"', 'switch = "relay"', "°C", "Switch SSR zero cross → Relay"),
+    ):
+        assert old in text, old
+        (change,) = difference(parse(text, "", FOLDER), parse(text.replace(old, new), "", FOLDER))
+        assert change.words(unit) == says  # type: ignore[arg-type]
+    kinds = [
+        one.words()
+        for one in difference(parse(text, "", FOLDER), read(DEMOS[3].design).design)
+        if one.key.endswith("kind")
+    ]
+    assert (
+        "Load Chamber → Liquid" in kinds
+        and "Probe Thermistor → RTD" in kinds
+        and "Probe filter none → Exponential" in kinds
+    )

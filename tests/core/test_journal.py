@@ -260,6 +260,9 @@ def test_found_sorted_and_compared(tmp_path: Path, cabinet: Design, hut: Design)
     by_number = {entry.number: entry for entry in rows}
     found = compared(by_number[1], by_number[2], texts[0], texts[1])
     assert [(one.key, one.before, one.after) for one in found.changes] == [("law.gain_per_celsius", 0.22, 0.3)]
+    # in words always from the older run to the newer, whichever was chosen first
+    turned = compared(replaced(by_number[2], made="2031-01-02"), by_number[1], texts[1], texts[0])
+    assert found.in_words("°C") == turned.in_words("°C") == ["Gain 22 → 30 % per °C"]
     assert {name: one for name, one, _ in found.figures}["peak_celsius"] == by_number[1].metrics["peak_celsius"]
     assert tags_of(" a, b ,,a") == ("a", "b")
 

@@ -127,3 +127,15 @@ def test_run_writes_pictures(tmp_path: Path, capsys: pytest.CaptureFixture[str])
     for name, says in (("o.pdf", "let it end in .svg or .png"), ("mine.png", "may not have written it")):
         assert invoke(["run", design, "--plot", str(tmp_path / name)]) == 2
         assert says in capsys.readouterr().err
+
+
+def test_figures_are_the_desks() -> None:
+    """Gains in % per degree, shares in %, temperatures and differences in the unit that was asked for."""
+    text = page(read(DEMOS[0].design).design, Contents(made="then", unit="°F"))
+    table = dict(re.findall(r'<td class="quiet">(.*?)</td><td class="figure">(.*?)</td>', text))
+    for title, shown in (
+        ("Gain", "12.222 % per °F"), ("R25 tolerance", "1 %"), ("Output maximum", "100 %"), ("Noise", "0.027 °F"),
+        ("Highest setpoint", "102.2 °F"), ("Integral time", "900 s"), ("Beta", "3950 K"), ("Switch", "SSR zero cross"),
+    ):  # fmt: skip
+        assert table[title] == shown
+    assert "Alarm deviation low, 1.8 °F." in text and "fraction per" not in text

@@ -57,7 +57,7 @@ def test_what_is_no_duration(text: str) -> None:
 
 def test_formats() -> None:
     shown = [units.format_duration(s) for s in (0.2, 9.94, 9.97, 45, 59.6, 395, 5400, float("nan"), -70)]
-    assert shown == ["0.2 s", "9.9 s", "10 s", "45 s", "1:00", "6:35", "1:30:00", "–", "−1:10"]
+    assert shown == ["0.2 s", "9.9 s", "10 s", "45 s", "1 min", "6:35", "1:30:00", "–", "−1:10"]
     assert [units.format_time_axis(s) for s in (0, 0.5, 45, 5400, 36_610)] == [
         "0:00",
         "0′00.5″",

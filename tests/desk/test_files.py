@@ -53,7 +53,7 @@ def test_a_design_that_others_changed_is_asked_about(
     path.write_text(theirs)
     answers.wanted[:] = ["Go back"]
     assert not window.files.save() and path.read_text() == theirs and document.edited
-    assert "setpoint.celsius: 60 → 45" in answers.asked[-1] and "mine.toml was changed on disk" in answers.asked[-1]
+    assert "Setpoint 60 → 45 °C" in answers.asked[-1] and "mine.toml was changed on disk" in answers.asked[-1]
     starts: list[str] = []
     monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *a: (starts.append(a[2]), (a[2], ""))[1])
     answers.wanted[:] = ["Save mine as…"]
@@ -130,7 +130,7 @@ def test_an_edit_taken_back_notices_what_its_file_became(desk: Desk, tmp_path: P
     window = desk()
     window.notice.action.click()
     answers.wanted[:] = ["Go back"]
-    assert not window.files.save() and "setpoint.celsius: 60 → 45" in answers.asked[-1]
+    assert not window.files.save() and "Setpoint 60 → 45 °C" in answers.asked[-1]
     window.desk.document.undo_stack.setClean()
 
 

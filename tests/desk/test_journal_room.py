@@ -76,7 +76,7 @@ def test_found_sorted_compared(desk: Any, qtbot: Any) -> None:
     # two side by side: figures, curves, and the keys in which the designs differ
     page.list.choose([1, 2])
     qtbot.waitUntil(lambda: len(page.strip.runs) == 2, timeout=60_000)
-    assert "law.gain_per_celsius" in words(page) and "run 1" in words(page) and not page.detail.note.isVisible()
+    assert "Gain 22 → 30 % per °C" in words(page) and "run 1" in words(page) and not page.detail.note.isVisible()
     page.list.choose([3])
     qtbot.waitUntil(lambda: len(page.strip.runs) == 1 and page.strip.runs[0].name == "run 3", timeout=60_000)
     assert "recorded" in page.detail.about.text()

@@ -341,3 +341,26 @@ def test_the_name_can_be_read_while_its_menu_is_open(desk: Open) -> None:
     button.setDown(True)
     assert at_rest > 100 and abs(inked() - at_rest) < 0.1 * at_rest
     button.setDown(False)
+
+
+@pytest.mark.parametrize("text", ["Saved.", "law.gain_per_celsius: must be at least 0 (received -3). " * 6])
+def test_a_note_moves_nothing_from_under_the_hand(text: str, desk: Open, qtbot: Any) -> None:
+    """It lies over the foot of the page, whole, whatever the window's size; the page stays where it is."""
+    window = desk()
+    for name in ("loop", "board", "journal"):
+        window._choose_room(name)
+        window.notice.hide()
+        page = window.shown.page
+        qtbot.wait(50)
+        before = [page.geometry(), window.ribbon.geometry(), window.bench.geometry()]
+        window.desk.say("error", text)
+        qtbot.waitUntil(window.notice.isVisible)
+        qtbot.wait(1)
+        assert [page.geometry(), window.ribbon.geometry(), window.bench.geometry()] == before
+        for width in (1040, 1280):
+            window.resize(width, 700)
+            qtbot.waitUntil(lambda width=width: window.width() == width)
+            place, whole = window.notice.geometry(), window.centralWidget().rect()
+            assert whole.contains(place) and place.left() > window.rail.width() and place.bottom() > whole.bottom() - 20
+            assert window.notice.text.height() >= window.notice.text.heightForWidth(window.notice.text.width())
+        window.resize(1280, 800)

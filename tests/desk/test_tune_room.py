@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
@@ -153,10 +154,19 @@ def test_a_record_tells_of_the_load(desk: Any, qtbot: Any, monkeypatch: pytest.M
 
 def test_what_a_law_without_gains_has_to_choose(desk: Any, qtbot: Any) -> None:
     """A fan's curve: wider is quieter and warmer; any line is kept in one step. A PID law has nothing there."""
-    window, page, work = opened(desk, qtbot, HUT_FANS)
-    page.pictures.buttons["choices"].click()
-    assert page.choices.run_button.text() == "Stop"
+    window = desk()
+    window.files.open_demo(HUT_FANS)
+    window._choose_room("tune")
+    page, work = window.room("tune").page, window.room("tune").work
+    # a fan curve has no gains: its width is looked for in their place
+    assert work.doing == "running choices" and page.choices.run_button.text() == "Stop"
     qtbot.waitUntil(lambda: not work.is_busy, timeout=120_000)
+    assert work.found is None and page.heading.text() == "Width of the curve" and page.choices.isVisibleTo(page)
+    assert "no gains" in page.empty.text() and not page.table.isVisibleTo(page)
+    work.find()
+    qtbot.waitUntil(lambda: not work.is_busy, timeout=120_000)
+    assert work.found is not None and page.heading.text() == "Gains side by side"
+    page.pictures.buttons["choices"].click()
     sounds = [int(texts[4].split()[0].replace("−", "-")) for texts in page.choices.texts]
     assert len(sounds) >= 5 and sounds == sorted(sounds, reverse=True)
     own = [button.isEnabled() for button in page.choices.keep_buttons].index(False)
@@ -174,6 +184,31 @@ def test_what_a_law_without_gains_has_to_choose(desk: Any, qtbot: Any) -> None:
     page.pictures.buttons["choices"].click()
     assert "no hysteresis and no curve" in page.choices.line.text() and not page.choices.run_button.isVisibleTo(page)
     document.undo_stack.setClean()
+
+
+def test_nothing_lies_over_anything_in_a_small_window(desk: Any, qtbot: Any) -> None:
+    window, page, work = opened(desk, qtbot)
+    for width, height in ((1040, 640), (1280, 800)):
+        window.resize(width, height)
+        for name, button in page.pictures.buttons.items():
+            button.click()
+            qtbot.waitUntil(lambda: not work.is_busy or work.doing == "mapping", timeout=120_000)
+            qtbot.wait(1)
+            parts = [
+                page.table,
+                page.pictures,
+                page.draw_map,
+                page.map_bar,
+                page.curve,
+                page.map,
+                page.switching,
+                page.sets,
+                page.choices,
+            ]
+            shown = [one.geometry() for one in parts if one.isVisible()]
+            assert not [1 for one, other in itertools.combinations(shown, 2) if one.intersects(other)], (name, width)
+            work.stop()
+            qtbot.waitUntil(lambda: not work.is_busy, timeout=120_000)
 
 
 def test_a_predictive_law_is_taken_from_its_row(desk: Any, qtbot: Any) -> None:

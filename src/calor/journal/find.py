@@ -11,6 +11,7 @@ from calor.design.difference import Change, difference
 from calor.design.file import parse
 from calor.errors import CalorError
 from calor.journal.entry import Kept
+from calor.units import TemperatureUnit
 
 PLAIN_KEYS = ("number", "made", "design", "trial", "verdict", "span_s")
 
@@ -92,6 +93,11 @@ class Compared:
     second: Kept
     figures: tuple[tuple[str, float | None, float | None], ...]
     changes: tuple[Change, ...]
+
+    def in_words(self, unit: TemperatureUnit) -> list[str]:
+        """In what the designs differ, from that of the older run to that of the newer."""
+        is_turned = self.second.made < self.first.made
+        return [(one.turned() if is_turned else one).words(unit) for one in self.changes]
 
     def plain(self) -> dict[str, Any]:
         """It as data."""

@@ -16,6 +16,7 @@ from calor.compiled import Column, compiled
 from calor.elapsed import passed
 from calor.law.outputs import Demands
 from calor.settings import Settings, choice, difference, number
+from calor.units import TemperatureUnit, celsius_to, difference_to
 
 KINDS = (
     "high", "low", "deviation_high", "deviation_low", "in_band", "out_of_band", "probe_fault", "loop_break",
@@ -256,12 +257,14 @@ def step(
     return raised
 
 
-def line(settings: Alarm) -> str:
+def line(settings: Alarm, unit: TemperatureUnit = "°C") -> str:
     """What it says in a run, with its temperature."""
     if settings.kind == "probe_fault":
         return "alarm probe fault"
+    shown = celsius_to if settings.kind in ("high", "low") else difference_to
+    degrees = f"{shown(unit, float(settings.celsius)):.6g} {unit}"
     if settings.kind == "loop_break":
-        return f"alarm loop break: full demand, moved less than {settings.celsius:g} °C"
+        return f"alarm loop break: full demand, moved less than {degrees}"
     if settings.kind == "rate_of_rise":
-        return f"alarm rate of rise: {settings.celsius:g} °C within {settings.delay_s:g} s"
-    return f"alarm {settings.kind.replace('_', ' ')}, {settings.celsius:g} °C"
+        return f"alarm rate of rise: {degrees} within {settings.delay_s:g} s"
+    return f"alarm {settings.kind.replace('_', ' ')}, {degrees}"

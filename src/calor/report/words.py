@@ -9,7 +9,8 @@ from calor.design.model import BLOCKS, Design, block_consequences, block_summary
 from calor.design.trial import Trial
 from calor.judge.verdict import LIMIT_NAMES, LIMIT_TITLES, figure_text
 from calor.law import alarm as alarms
-from calor.settings import QUANTITY_UNIT, ordered_fields, quantity_of, word_of
+from calor.scales import value_and_unit
+from calor.settings import ordered_fields
 from calor.units import TemperatureUnit, format_duration, format_temperature
 
 
@@ -29,24 +30,21 @@ def blocks(design: Design, unit: TemperatureUnit = "°C") -> list[Block]:
     for name in BLOCKS:
         first, second = block_summary(design, name, unit)
         lines = [line for line in block_consequences(design, name, unit).values() if line]
-        listed.append(Block(name.capitalize(), first, second, tuple(lines), tuple(settings(getattr(design, name)))))
+        listed.append(
+            Block(name.capitalize(), first, second, tuple(lines), tuple(settings(getattr(design, name), unit)))
+        )
     return listed
 
 
-def settings(block: Any) -> list[tuple[str, str]]:
-    """Each plain setting of a block that is not left out, with its unit; what it leaves at its usual value too."""
+def settings(block: Any, unit: TemperatureUnit = "°C") -> list[tuple[str, str]]:
+    """Each plain setting of a block that is not left out, as the desk shows it; what it leaves at its usual value
+    too."""
     listed = []
     for key, field in ordered_fields(type(block)).items():
         value = getattr(block, key)
         if key == "kind" or value is None or not isinstance(value, bool | int | float | str) or value == "":
             continue
-        quantity = quantity_of(field)
-        if quantity:
-            unit = QUANTITY_UNIT[quantity]
-            unit = "" if quantity == "fraction" else unit
-            listed.append((str(field.title), f"{value:.6g} {unit}".strip()))
-        else:
-            listed.append((str(field.title), word_of(field, value)))
+        listed.append((str(field.title), " ".join(value_and_unit(value, field, unit)).strip()))
     return listed
 
 
@@ -64,7 +62,7 @@ def guards(design: Design, unit: TemperatureUnit = "°C") -> list[str]:
             f"A watchdog restarts the controller after {format_duration(guard.watchdog_s)} without a decision."
         )
     for one in guard.alarms:
-        line = alarms.line(one)
+        line = alarms.line(one, unit)
         lines.append(f"{line[0].upper()}{line[1:]}" + ("; it switches the output off." if one.trips else "."))
     return lines
 

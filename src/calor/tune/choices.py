@@ -58,6 +58,11 @@ def what_of(design: Design) -> str:
     return "Start to full" if isinstance(law, FanCurve) else ""
 
 
+def has_gains(design: Design) -> bool:
+    """Whether gains are what there is to find: a fan curve has a width in their place."""
+    return not isinstance(design.law, FanCurve)
+
+
 def choices(design: Design, trial: Trial, watch: Callable[[float], None] = lambda share: None) -> list[Choice]:
     """Every choice that the law takes, from the narrowest on. `watch` is told the share done, and may raise.
 

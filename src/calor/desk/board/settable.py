@@ -20,10 +20,11 @@ from calor.desk.board.work import BoardWork
 from calor.desk.state.desk import Desk
 from calor.desk.widgets import theme as look
 from calor.desk.widgets.fields import Entry, label
-from calor.desk.widgets.numbers import scale_of, shown_number, typed_number
+from calor.desk.widgets.numbers import typed_number
 from calor.desk.widgets.tables import rows_to_choose
 from calor.firmware.run.device import WHOLE
 from calor.firmware.sources.parameters import Parameter, parameters_of
+from calor.scales import scale_of, shown_number
 
 ROW_PX, HEAD_PX, NUMBER_PX, UNIT_PX, FEWEST_ROWS = 21, 26, 74, 64, 3
 NOT_YET = "A board says what can be set when it is connected: setpoint, gains, times, each with its range."

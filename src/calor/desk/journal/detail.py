@@ -172,9 +172,9 @@ class Detail(QFrame):
                 (shown_figure(key, second, unit), ""),
             )  # fmt: skip
         self._say("")
-        self._say("In what the designs differ", "heading")
-        for change in found.changes[:MOST_CHANGES]:
-            self._say(str(change))
+        self._say("In what the designs differ, older → newer", "heading")
+        for line in found.in_words(unit)[:MOST_CHANGES]:
+            self._say(line)
         if not found.changes:
             self._say("In nothing.", "quiet")
         elif len(found.changes) > MOST_CHANGES:

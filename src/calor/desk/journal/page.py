@@ -21,7 +21,10 @@ from calor.journal.entry import Kept
 from calor.journal.find import Compared, Wanted, compared
 
 VERDICTS = {"": "All", "pass": "Pass", "fail": "Fail"}
-EMPTY = "No runs are kept yet.\n“Write to journal” in the top bar keeps the run on show, with its design and figures."
+EMPTY = (
+    "No runs are kept yet.\nCtrl+J keeps the run of the open design, with its design and figures; in the Loop room, so"
+    " does “Write to journal” in the top bar."
+)
 NOTHING = "No kept run is like that."
 FIND_AFTER_MS = 120
 ROLES = ("measured", "pinned")

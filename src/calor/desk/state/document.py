@@ -21,6 +21,7 @@ from calor.errors import DesignError, Problem
 from calor.files import is_same, save_atomically
 from calor.law.code import Code
 from calor.settings import Settings
+from calor.units import TemperatureUnit
 
 KEEP_AFTER_MS = 400
 _NOTHING_OPEN = """\
@@ -156,8 +157,8 @@ class Document(QObject):
         path = path or self.path
         return writing.write(self.design, self._text, path.parent if path is not None else None)
 
-    def changed_elsewhere(self, path: Path) -> list[str] | None:
-        """In which keys the file at `path` differs from the design, where others have written to it since it was
+    def changed_elsewhere(self, path: Path, unit: TemperatureUnit = "°C") -> list[str] | None:
+        """In what the file at `path` differs from the design, where others have written to it since it was
         opened; None where they have not."""
         if self.path is None or not self._base or not is_same(path, self.path) or _digest(path) in ("", self._base):
             return None
@@ -165,7 +166,7 @@ class Document(QObject):
             theirs = file.read(path).design
         except DesignError as error:
             return [f"it is no design any more: {error.problems[0]}"]
-        return [str(change) for change in difference(theirs, self.design)] or ["comments or order only"]
+        return [change.words(unit) for change in difference(theirs, self.design)] or ["comments or order only"]
 
     def save(self, path: Path) -> bool:
         """Save the design; False, and `failed`, where it cannot be written."""

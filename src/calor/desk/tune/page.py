@@ -24,7 +24,7 @@ from calor.desk.widgets.chart import Chart, padded
 from calor.desk.widgets.fields import Segments, label
 from calor.desk.widgets.painting import Curve
 from calor.desk.widgets.places import place_for
-from calor.tune.choices import what_of
+from calor.tune.choices import has_gains, what_of
 from calor.tune.report import best, switching_data
 from calor.tune.rules import BY_NAME
 from calor.tune.table import PRESENT, Candidate
@@ -47,7 +47,7 @@ class TunePage(Page):
         self.load, self.table, self.side = LoadPanel(desk, work), RulesTable(), SidePanel(desk, work)
         self.curve = Chart("", most_ticks=(8, 5))
         self.pictures, self.picture = Segments(PICTURES, "Picture"), "curve"
-        self.pictures.setFixedWidth(PICTURES_PX)
+        self.pictures.setMaximumWidth(PICTURES_PX)
         self.switching, self.sets, self.choices = SwitchingView(), SetsView(), ChoicesView()
         self.draw_map, self.map, self.map_bar = QPushButton("Draw the map"), MapView(), QProgressBar()
         self.map_bar.setRange(0, 100)
@@ -81,14 +81,14 @@ class TunePage(Page):
         self.empty.setWordWrap(True)
         middle.addWidget(self.heading)
         middle.addWidget(self.empty)
-        middle.addWidget(self.table)
-        switch = QHBoxLayout()
-        switch.setSpacing(10)
-        switch.addWidget(self.pictures)
-        switch.addWidget(self.draw_map)
-        switch.addWidget(self.map_bar, 1)
-        switch.addStretch(0)
-        middle.addLayout(switch)
+        middle.addWidget(self.table, 3)
+        middle.addWidget(self.pictures)
+        mapping = QHBoxLayout()
+        mapping.setSpacing(10)
+        mapping.addWidget(self.draw_map)
+        mapping.addWidget(self.map_bar, 1)
+        mapping.addStretch(0)
+        middle.addLayout(mapping)
         middle.addWidget(self.curve, 1)
         middle.addWidget(self.map, 1)
         middle.addWidget(self.switching, 1)
@@ -134,7 +134,12 @@ class TunePage(Page):
             self.table.show_rows(work.rows, unit, "" if work.found is None else work.found.trial.name)
         stale = work.found is not None and not work.is_of_design
         text = ""
-        if work.found is None:
+        if work.found is None and not finding and not has_gains(self._desk.document.design):
+            text = (
+                "A fan curve has no gains. How wide it is from start to full is chosen below; Find gains would look for"
+                " those of a PID law in its place."
+            )
+        elif work.found is None:
             text = (
                 "Looking at the load …" if finding else "Press the button on the left: every rule is run on the trial."
             )
@@ -200,6 +205,8 @@ class TunePage(Page):
         work, there, mapping = self._work, self._work.found is not None, self._work.doing == "mapping"
         self.pictures.show_choice(self.picture)
         self.pictures.setVisible(there)
+        of_curve = not there and work.doing != "finding gains" and not has_gains(self._desk.document.design)
+        self.heading.setText("Width of the curve" if of_curve else "Gains side by side")
         self.curve.setVisible(there and self.picture == "curve")
         self.switching.setVisible(there and self.picture == "switching")
         if there and self.picture == "switching":
@@ -214,7 +221,7 @@ class TunePage(Page):
             work.sets, BY_NAME[work.sets[0].rule].title if work.sets else rule.title if rule else "",
             self._desk.view.unit, work.share if finding else None, self._desk.document.design.setpoint.celsius,
         )  # fmt: skip
-        self.choices.setVisible(there and self.picture == "choices")
+        self.choices.setVisible(of_curve or (there and self.picture == "choices"))
         share = work.share if work.doing == "running choices" else None
         self.choices.show_choices(what_of(self._desk.document.design), work.choices, self._desk.view.unit, share)
         for widget in (self.map, self.draw_map):

@@ -28,8 +28,7 @@ class TuneRoom(WorkRoom["TuneWork"]):
 
     def entered(self) -> None:
         # the first look costs a second or two, and is what the room is for
-        if self.work.found is None and not self.work.is_busy:
-            self.work.find()
+        self.work.first_look()
 
     def commands(self) -> list[Command]:
         return [

@@ -107,7 +107,8 @@ class RulesTable(QTableWidget):
                     self.setItem(at, column, item)
             self._paint()
             self.setSortingEnabled(True)
-        self.setFixedHeight(HEAD_PX + ROW_PX * min(max(len(rows), 4), MOST_ROWS))
+        # as high as its rows, and lower where the window has no room for them
+        self.setMaximumHeight(HEAD_PX + ROW_PX * min(max(len(rows), 4), MOST_ROWS))
         self._keep_choice()
 
     def _paint(self) -> None:

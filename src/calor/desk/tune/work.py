@@ -16,7 +16,7 @@ from calor.desk.state.desk import Desk
 from calor.errors import CalorError
 from calor.mistakes import in_words
 from calor.tune import table
-from calor.tune.choices import Choice, choices
+from calor.tune.choices import Choice, choices, has_gains
 from calor.tune.gain_sets import SetFound, found_at
 from calor.tune.known import Known, Method, Planned, fit_over_step, known_by, known_from_log, planned
 from calor.tune.predictive import row_of
@@ -124,6 +124,16 @@ class TuneWork(QObject):
         self.changed.emit()
 
     # ---- the work
+
+    def first_look(self) -> None:
+        """Find what the law has to be found: its gains, or the width of its curve."""
+        if self.is_busy:
+            return
+        if has_gains(self._desk.document.design):
+            if self.found is None:
+                self.find()
+        elif self.found is None and not self.choices:
+            self.run_choices()
 
     def find(self) -> None:
         """Look at the load by the chosen method, and run every rule on the trial."""

@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable
-from dataclasses import dataclass
 from typing import Any, get_args
 
 from pydantic.fields import FieldInfo
@@ -13,40 +11,12 @@ from PyQt6.QtGui import QMouseEvent
 from PyQt6.QtWidgets import QLabel
 
 from calor.desk.widgets.fields import ChoiceField, Entry, Field, NumbersField, TextField, label, set_role
-from calor.settings import QUANTITY_UNIT, bounds_of, quantity_of
-from calor.units import TemperatureUnit, celsius_to, difference_to, parse_duration, to_celsius
+from calor.scales import scale_of, shown_number
+from calor.settings import bounds_of, quantity_of
+from calor.units import TemperatureUnit, parse_duration
 
 VALUE_PX = 72
 DRAG_PX_PER_STEP = 3
-
-
-@dataclass(frozen=True)
-class Scale:
-    """How a setting's number is shown: its unit, and conversion there and back."""
-
-    unit: str
-    show: Callable[[float], float]
-    read: Callable[[float], float]
-
-
-def scale_of(quantity: str, unit: TemperatureUnit) -> Scale:
-    """The scale of a quantity where temperatures are shown in `unit`."""
-    per = difference_to(unit, 1.0)
-    scales = {
-        "temperature": Scale(unit, lambda v: celsius_to(unit, v), lambda v: to_celsius(unit, v)),
-        "difference": Scale(unit, lambda v: v * per, lambda v: v / per),
-        "gain_per_celsius": Scale(f"% per {unit}", lambda v: v * 100.0 / per, lambda v: v / 100.0 * per),
-        "clock_frequency": Scale("MHz", lambda v: v / 1e6, lambda v: v * 1e6),
-        "fraction": Scale("%", lambda v: v * 100.0, lambda v: v / 100.0),
-    }
-    plain = Scale(QUANTITY_UNIT.get(quantity, ""), lambda v: v, lambda v: v)
-    return scales.get(quantity, plain)
-
-
-def shown_number(value: float) -> str:
-    """A number with the digits it needs and no more."""
-    text = f"{value:.10g}"
-    return f"{value:.5g}" if len(text) > 9 else text
 
 
 def typed_number(text: str) -> float | None:

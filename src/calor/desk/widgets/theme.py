@@ -191,7 +191,7 @@ QComboBox::down-arrow {{ image: url({(ICONS / f"chevron_{t.name}.svg").as_posix(
 #card {{ background: {t.raised}; border: 1px solid {t.rule}; border-left: 4px solid {t.setpoint}; border-radius: 4px; }}
 #card[weight="wear"] {{ border-left-color: {t.heat}; }}
 #card[weight="note"] {{ border-left-color: {t.cool}; }}
-#notice {{ background: {t.band}; border-bottom: 1px solid {t.rule}; }}
+#notice {{ background: {t.band}; border: 1px solid {t.quiet}; border-radius: 4px; }}
 #notice[kind="error"] {{ border-left: 4px solid {t.failed}; }}
 #notice[kind="note"] {{ border-left: 4px solid {t.setpoint}; }}
 #line {{ background: {t.rule}; }}

@@ -83,7 +83,7 @@ class Files(QObject):
     def _save_at(self, path: Path) -> bool:
         """Save there; where others have written to the file since it was opened, ask what is to become of both."""
         document = self._desk.document
-        changes = document.changed_elsewhere(path)
+        changes = document.changed_elsewhere(path, self._desk.view.unit)
         if changes is None:
             return document.save(path)
         shown = [f"  {change}" for change in changes[:MOST_SHOWN]]

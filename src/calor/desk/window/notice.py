@@ -4,14 +4,17 @@ from __future__ import annotations
 
 from typing import Any
 
-from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QFrame, QHBoxLayout, QPushButton
+from PyQt6.QtCore import QEvent, QObject, Qt
+from PyQt6.QtWidgets import QFrame, QHBoxLayout, QPushButton, QWidget
 
 from calor.desk.widgets.fields import label, set_role
 
+MARGIN_PX, WIDEST_PX = 12, 760
+
 
 class Notice(QFrame):
-    """One line over the room: what went wrong, or what was done, with a way to take it away."""
+    """One line over the foot of the room: what went wrong, or what was done, with a way to take it away. It lies over
+    the page, so that nothing moves from under the hand."""
 
     def __init__(self) -> None:
         super().__init__()
@@ -29,6 +32,7 @@ class Notice(QFrame):
         self.action.clicked.connect(lambda: self._clicked(0))
         self.drop.clicked.connect(lambda: self._clicked(1))
         self._acts: list[Any] = []
+        self._left_px = 0
         self.hide()
 
     def say(
@@ -44,6 +48,29 @@ class Notice(QFrame):
         self.drop.setText(drop)
         self._acts = [act, dropped]
         self.show()
+        self.settle()
+        self.raise_()
+
+    def lie_over(self, page: QWidget, left_px: int) -> None:
+        """Lie over the foot of a page, to the right of what is `left_px` wide."""
+        self.setParent(page)
+        self._left_px = left_px
+        page.installEventFilter(self)
+        self.hide()
+
+    def settle(self) -> None:
+        """Take the place at the foot of the page, as high as the text needs."""
+        page = self.parentWidget()
+        if page is None or self.isHidden():
+            return
+        width = min(page.width() - self._left_px - 2 * MARGIN_PX, WIDEST_PX)
+        height = self.heightForWidth(width) if self.hasHeightForWidth() else self.sizeHint().height()
+        self.setGeometry(self._left_px + MARGIN_PX, page.height() - height - MARGIN_PX, width, height)
+
+    def eventFilter(self, watched: QObject | None, event: QEvent | None) -> bool:
+        if event is not None and event.type() == QEvent.Type.Resize:
+            self.settle()
+        return super().eventFilter(watched, event)
 
     def _clicked(self, number: int) -> None:
         self.hide()

@@ -73,7 +73,7 @@ class Window(QMainWindow):
         right = QVBoxLayout()
         right.setSpacing(0)
         across.addLayout(right, 1)
-        for widget in (self.topbar, self.notice, self.ribbon):
+        for widget in (self.topbar, self.ribbon):
             right.addWidget(widget)
         self._place = QHBoxLayout()
         self._place.setContentsMargins(0, 0, 0, 0)
@@ -81,6 +81,7 @@ class Window(QMainWindow):
         self._place.addWidget(self.bench)
         right.addLayout(self._place, 1)
         self.setCentralWidget(whole)
+        self.notice.lie_over(whole, self.rail.width())
 
     def _connect(self) -> None:
         desk, document = self.desk, self.desk.document
