@@ -40,7 +40,7 @@ def make_application() -> QApplication:
 def report(desk: Desk, kind: type[BaseException], error: BaseException, trace: TracebackType | None) -> None:
     """Say in one line that something in the desk itself went wrong; the details go to a file, the desk goes on."""
     del kind, trace
-    desk.say("error", f"{in_words(error)}. Your design is untouched; save it.".replace("\n", " "))
+    desk.say("error", f"Your design is untouched; save it. {in_words(error)}".replace("\n", " "))
 
 
 def _when_drawn(desk: Desk, act: Callable[[], None]) -> None:
