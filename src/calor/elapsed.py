@@ -23,12 +23,19 @@ def microseconds(seconds: float) -> int:
     return whole * 1_000_000 + int((held - whole) * 1e6 + 0.5)
 
 
+NOT_YET_S = -1.0
+"""A total that begins to be counted at the next step: that one counts no time."""
+
+
 @compiled
 def passed(total_s: float, rest_s: float, dt_s: float) -> tuple[float, float]:
-    """(total, rest) after one more step: what rounding has added too much goes off the next one.
+    """(total, rest) after one more step: what rounding has added too much goes off the next one. A total below 0 begins
+    at 0 with this step.
 
     Source: W. Kahan, "Further remarks on reducing truncation errors", Communications of the ACM 8 (1965).
     """
+    if total_s < 0.0:
+        return 0.0, 0.0
     added = dt_s - rest_s
     grown = total_s + added
     return grown, (grown - total_s) - added

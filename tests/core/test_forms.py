@@ -123,7 +123,7 @@ def test_any_expression_keeps_its_value(expressions: list[str], tmp_path_factory
 def test_every_demo_in_fixed_point(demo: Any, tmp_path: Path) -> None:
     """Builds without a warning, proves itself, has no float in it, is clean under the sanitizers whatever comes."""
     design = read(demo.design).design
-    whole = folder.made(design, "own", form_of(design.probe, True, False))
+    whole = folder.made(design, "own", form_of(design.probe, True, False), with_sizes=True)
     whole.write(tmp_path)
     own = [str(tmp_path / name) for name in parts(tmp_path, "own")]
     for name in ("test", "example"):

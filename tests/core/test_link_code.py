@@ -547,7 +547,7 @@ def test_the_same_on_every_chip(chip: str, form: Form, cabinet: Design) -> None:
 
 def test_the_folder_with_line_and_front(cabinet: Design, tmp_path: Path) -> None:
     """Its example and its test build without a warning, and the test passes; the README says what can be set."""
-    made = folder.made(cabinet, form=WHOLE)
+    made = folder.made(cabinet, form=WHOLE, with_sizes=True)
     made.write(tmp_path)
     names = set(made.sources.files)
     for concern in ("text", "parameters", "link", "panel"):

@@ -72,7 +72,7 @@ SLIPS = (
     Slip("law_predictive.j2", "    follow(state, output < 0.0f ?", "    if (output > 2.0f) follow(state, output < 0.0f ?"),
     Slip("law_predictive.j2", "share > {{ fine | f }}", "share > 9.0f * {{ fine | f }}"),
     Slip("law_on_off.j2", 'celsius {{ ">" if cools else "<" }} {{ threshold', 'celsius {{ ">=" if cools else "<=" }} {{ threshold', exact=True),
-    Slip("law_on_off.j2", "law_held_s >= (state", "law_held_s > (state", exact=True),
+    Slip("law_on_off.j2", "law_held_s < (state", "law_held_s <= (state", exact=True),
     Slip("law_on_off.j2", "law_held_s < settings->min_off_s", "law_held_s < 0.0f * settings->min_off_s", same=("both",)),
     Slip("law_stages.j2", "            state->since_start_s = 0.0f;", "            (void)stage;"),
     Slip("law_stages.j2", "are_on = are_on || state->stage_on[output];", "are_on = true;"),

@@ -48,7 +48,7 @@ HEAT3 = {
         # the lead goes round each time all are off
         ({**HEAT3, "rotation": "each_start"}, [48, 53, 48, 53, 48, 46, 53], ["1--", "---", "-2-", "---", "--3", "1-3", "---"]),
         # switched on, the controller does not know when a stage went off: the minimum off time begins then
-        ({**HEAT3, "min_on_s": 3, "min_off_s": 2}, [48, 48, 53, 53, 53, 48, 48, 48], ["---", "1--", "1--", "1--", "---", "---", "1--", "1--"]),
+        ({**HEAT3, "min_on_s": 3, "min_off_s": 2}, [48, 48, 48, 53, 53, 53, 48, 48, 48], ["---", "---", "1--", "1--", "1--", "---", "---", "1--", "1--"]),
     ],
 )  # fmt: skip
 def test_stages(law: dict[str, Any], readings: list[float], expected: list[str]) -> None:

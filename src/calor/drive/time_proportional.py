@@ -108,11 +108,13 @@ def step(
     if overridden and demand != state.taken:
         state = TimeProportionalState(now_s, 0, now_s, now_s, demand)
     if now_s >= state.window_until_s:
-        begun_s = state.origin_s + state.windows * drive.window_s
+        # windows that passed while nobody looked, as in a firmware that hung, are over
+        windows = state.windows + int((now_s - state.window_until_s) / drive.window_s)
+        begun_s = state.origin_s + windows * drive.window_s
         on_s = on_time_s(drive, demand)
-        until_s = state.origin_s + (state.windows + 1) * drive.window_s
+        until_s = state.origin_s + (windows + 1) * drive.window_s
         pulse_s = until_s if on_s >= drive.window_s else begun_s + on_s
-        state = TimeProportionalState(state.origin_s, state.windows + 1, pulse_s, until_s, demand)
+        state = TimeProportionalState(state.origin_s, windows + 1, pulse_s, until_s, demand)
     return state, 1.0 if now_s < state.pulse_until_s else 0.0, min(holds_until_s(state, now_s), end_s)
 
 

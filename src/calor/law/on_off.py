@@ -11,7 +11,7 @@ from typing import Any, Literal, NamedTuple, Self
 from pydantic import model_validator
 
 from calor.compiled import compiled
-from calor.elapsed import passed
+from calor.elapsed import NOT_YET_S, passed
 from calor.law.outputs import Demands, Inputs, Outline, two
 from calor.settings import Settings, choice, difference, duration, temperature
 from calor.units import TemperatureUnit, difference_to, format_difference, format_duration, format_temperature
@@ -188,8 +188,8 @@ def numbers(settings: OnOff) -> OnOffNumbers:
 
 
 def start() -> OnOffState:
-    """Off from this moment on: nobody knows when it was switched off, so that a minimum off time begins here."""
-    return OnOffState(False, 0.0, 0.0, False, 0.0, 0.0)
+    """Off from the first decision on: nobody knows when it was switched off, and a minimum off time begins there."""
+    return OnOffState(False, NOT_YET_S, 0.0, False, NOT_YET_S, 0.0)
 
 
 @compiled
@@ -237,6 +237,9 @@ def step(
         # cooling is heating's mirror image in the setpoint
         held_s, _rest_s = passed(state.cool_held_s, state.cool_held_rest_s, dt_s)
         cool_on = _switched(law, True, base - law.on_celsius, base - law.off_celsius, cool_on, held_s, measured_celsius)
+        # never both: what is on already may have to stay on, and the other waits for it
+        if on and cool_on:
+            on, cool_on = state.on, not state.on
     return _next(state, on, cool_on, dt_s), two(1.0 if on else 0.0, 1.0 if cool_on else 0.0)
 
 

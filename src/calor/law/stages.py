@@ -13,7 +13,7 @@ from typing import Annotated, Any, Literal, NamedTuple, Self
 from pydantic import Field, Strict, model_validator
 
 from calor.compiled import compiled
-from calor.elapsed import passed
+from calor.elapsed import NOT_YET_S, passed
 from calor.law.outputs import MOST_OUTPUTS, Demands, Inputs, Outline
 from calor.settings import Settings, choice, difference, duration, fraction
 from calor.units import TemperatureUnit, difference_to, format_difference, format_duration
@@ -170,9 +170,9 @@ def numbers(settings: Stages) -> StagesNumbers:
 
 
 def start() -> StagesState:
-    """All off from this moment on: nobody knows when they were switched, so that minimum off times begin here."""
-    nothing = (0.0, 0.0, 0.0, 0.0)
-    return StagesState((False, False, False, False), nothing, nothing, 0, LONG_AGO_S, 0.0)
+    """All off from the first decision on: nobody knows when they were switched, and minimum off times begin there."""
+    not_yet, nothing = (NOT_YET_S, NOT_YET_S, NOT_YET_S, NOT_YET_S), (0.0, 0.0, 0.0, 0.0)
+    return StagesState((False, False, False, False), not_yet, nothing, 0, LONG_AGO_S, 0.0)
 
 
 @compiled

@@ -204,10 +204,13 @@ def run(
         while now_ends_s <= begin_s:
             now_row += 1
             now, now_ends_s = values[now_row], instants[now_row + 1]
+            # what came and went between two steps counts too; a firmware that hangs is reset where the mains goes
+            was_lost = was_lost or now[POWER] < 0.0
+            was_hung = was_hung or now[HUNG] > 0.0
+            was_reset = was_reset or (now[POWER] < 0.0 and now[HUNG] > 0.0)
         if lag_s <= 0.0:
             probe_rise = now[PROBE_RISE]
         lost, hung = now[POWER] < 0.0, now[HUNG] > 0.0
-        # a firmware that hangs is reset where the mains goes
         was_reset = hung and (was_reset or lost)
         hung = hung and not was_reset
         flags = 0.0
@@ -306,8 +309,8 @@ def run(
 
         # what each output is switched to until the next row, at its drive's own instants
         has_changed = give_outputs(
-            blocks, conditions, now_row, work, overridden, hung, begin_s, end_s, switch_s, switch_level, changes,
-            columns, k,
+            blocks, conditions, now_row, work, overridden, hung, was_reset, begin_s, end_s, switch_s, switch_level,
+            changes, columns, k,
         )  # fmt: skip
         if has_changed:
             arrives_s = next_arrival_s(switch_s, arrived, changes, load.dead_time_s)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from calor.compiled import Column, Counts, Table, compiled
-from calor.design.event import POWER, RECORDED, SWITCH_FAULT
+from calor.design.event import POWER, RECORDED, STALLED, SWITCH_FAULT
 from calor.design.switch_events import BOUNCING, INVERTED, STUCK_OFF, STUCK_ON
 from calor.drive import registry as drives
 from calor.drive.registry import DriveNumbers
@@ -104,6 +104,7 @@ def give_outputs(
     work: Workspace,
     overridden: bool,
     hangs: bool,
+    is_reset: bool,
     begin_s: float,
     end_s: float,
     switch_s: Table,
@@ -115,7 +116,8 @@ def give_outputs(
     """Switch every output from one decision to the next, at its drive's own instants, and write what was asked and
     given into a row of the columns; whether any of them changed.
 
-    `now_row` is the row of the conditions that holds at `begin_s`.
+    `now_row` is the row of the conditions that holds at `begin_s`. A firmware that hangs does so at that very instant,
+    and `is_reset` says that the mains has ended it; where the mains goes, the outputs stay off until the next decision.
     """
     outputs, has_changed, drive_states = blocks.outputs, False, work.drive_states
     instants, values = conditions.at_s, conditions.values
@@ -127,9 +129,11 @@ def give_outputs(
             columns[OUTPUTS_FROM + outputs + output, row] = work.given[output]
             continue
         at_s, given_row, heat, count = begin_s, now_row, 0.0, changes[output]
+        is_dead = False
         while at_s < end_s:
             while instants[given_row + 1] <= at_s:
                 given_row += 1
+                is_dead = is_dead or values[given_row, POWER] < 0.0
             until_s = min(end_s, instants[given_row + 1])
             now = values[given_row]
             put_on = now[RECORDED]
@@ -137,7 +141,8 @@ def give_outputs(
                 put_on *= blocks.beside
             count, part = give(
                 blocks.second_drive if output == 1 else blocks.drive, drive_states[output], work.asked[output],
-                overridden, hangs, max(now[POWER], 0.0), now[SWITCH_FAULT + output], put_on,
+                overridden, hangs or (now[STALLED] > 0.0 and not is_reset), 0.0 if is_dead else max(now[POWER], 0.0),
+                now[SWITCH_FAULT + output], put_on,
                 at_s, until_s, switch_s, switch_level, output, count, work.pins, work.given,
             )  # fmt: skip
             heat += part

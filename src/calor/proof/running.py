@@ -95,17 +95,35 @@ def made(plan: Plan, case: Case, seats: Seats = no_seats, control: npt.NDArray[n
     return Made(outcome_of(plan.design, case, what.trial, trace, cut_out_s), trace)
 
 
+WITHIN_S = 1e-3
+"""So long after it came on an output surely is on; half the pulse where that is shorter."""
+
+
 def while_on(plan: Plan, case: Case, seats: Seats, control: npt.NDArray[np.int64]) -> Case:
-    """The case with its fault at the first instant from its own on at which an output is on: a firmware that hangs
-    leaves it so, which is the worse of the two ways."""
+    """The case with its fault at the first instant from its own on at which an output is on, within a pulse: a firmware
+    that hangs leaves it so, which is the worse of the two ways."""
     what = ready(plan, case._replace(fault=None))
     with seats(control) as seat:
         trace = loop.run(what.design, what.trial, control, seat, what.deviation)
-    given = np.abs(trace.delivered)
-    for output in trace.outputs:
-        given = np.maximum(given, output.delivered)
-    rows = np.flatnonzero((given >= min(0.99, float(given.max(initial=0.0)))) & (trace.time_s >= case.at_s))
-    return case._replace(at_s=float(trace.time_s[rows[0] + 1])) if len(rows) > 0 and rows[0] + 1 < trace.steps else case
+    changes = [(one.switch_s, one.switch_level) for one in trace.outputs] or [(trace.switch_s, trace.switch_level)]
+    most = max((float(levels.max(initial=0.0)) for _, levels in changes), default=0.0)
+    instants = [_on_from(times, levels, min(0.99, most), case.at_s, trace.span_s) for times, levels in changes]
+    found = [at_s for at_s in instants if at_s is not None] if most > 0.0 else []
+    return case._replace(at_s=min(found)) if found else case
+
+
+def _on_from(
+    times_s: npt.NDArray[np.float64], levels: npt.NDArray[np.float64], least: float, from_s: float, span_s: float
+) -> float | None:
+    """The first instant from one on at which an output gives so much at least, by its changes; None: never."""
+    ends_s = np.append(times_s[1:], span_s)
+    for at in np.flatnonzero((levels >= least) & (ends_s > from_s)).tolist():
+        begin_s, end_s = float(times_s[at]), float(ends_s[at])
+        if begin_s < from_s:
+            return from_s
+        if begin_s < end_s:
+            return begin_s + min(WITHIN_S, 0.5 * (end_s - begin_s))
+    return None
 
 
 def without_power(trial: Trial, from_s: float) -> Trial:

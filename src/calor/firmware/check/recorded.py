@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
-from calor.design.event import AMBIENT, HAND, SIGNAL, TUNE, WIRED
+from calor.design.event import AMBIENT, HAND, POWER, SIGNAL, STALLED, TUNE, WIRED
 from calor.design.model import Design
 from calor.design.trial import Trial
 from calor.firmware.run.exchange import TUNES, inputs
@@ -39,11 +39,19 @@ def recorded(design: Design, trial: Trial) -> Recorded:
     """The inputs that the firmware sees in a trial; without mains, or hung, it sees none."""
     trace = run_design(design, trial)
     around = timeline(design, trial)
-    values = around.values[np.searchsorted(around.at_s, trace.time_s + 1e-9, side="right") - 1]
+    row_of = np.searchsorted(around.at_s, trace.time_s + 1e-9, side="right") - 1
+    values = around.values[row_of]
     flags = trace.flags.astype(np.int64)
     lost, hung = (flags & Flag.MAINS_LOST) > 0, (flags & Flag.STALLED) > 0
     away = lost | hung
-    again = np.concatenate(([False], lost[:-1] | (hung[:-1] & (design.guard.watchdog_s is not None)))) & ~away
+    # what came and went between two steps counts too
+    ends = around.values[:, POWER] < 0.0
+    if design.guard.watchdog_s is not None:
+        ends = ends | (around.values[:, STALLED] > 0.0)
+    counted = np.cumsum(ends)[row_of]
+    between = np.diff(counted, prepend=counted[0]) > 0
+    again = np.concatenate(([False], lost[:-1] | (hung[:-1] & (design.guard.watchdog_s is not None))))
+    again = (again | between) & ~away
     rows = np.flatnonzero(~away)[:MOST_STEPS]
     # a clock that follows the time of day is not part of the C's inputs: it goes on in steps
     readings = _ideal(design, trial, trace, values[:, WIRED]) if design.probe.kind == "ideal" else trace.counts
