@@ -27,22 +27,15 @@ class PlainConsole(Console):
         super().__init__(highlight=False, soft_wrap=True, markup=False, emoji=False, width=width)
 
     def print(self, *objects: Any, **how: Any) -> None:
-        """Print texts and tables. A table that is wider than the terminal breaks lines between words, and where that is
-        not enough, has a paragraph for each row."""
+        """Print texts and tables; of a table that is wider than the terminal a paragraph for each row."""
         for one in objects or ("",):
             if isinstance(one, PlainTable):
-                self._print_table(one, **how)
+                most = Measurement.get(self, self.options.update(max_width=UNLIMITED), one).maximum
+                lines = [one] if most <= self.width else one.paragraphs(self.width)
+                for line in lines:
+                    super().print(line, **how)
             else:
                 super().print(as_seen(one) if isinstance(one, str) else one, **how)
-
-    def _print_table(self, table: PlainTable, **how: Any) -> None:
-        least, most = Measurement.get(self, self.options.update(max_width=UNLIMITED), table)
-        table.keep_words()
-        if least > self.width:
-            for line in table.paragraphs(self.width):
-                super().print(line, **how)
-        else:
-            super().print(table, soft_wrap=most <= self.width, **how)
 
 
 class PlainTable(Table):
@@ -51,13 +44,6 @@ class PlainTable(Table):
     def add_row(self, *cells: Any, **how: Any) -> None:
         """One more row; a cell may have a style of its own where it is a Text."""
         super().add_row(*(Text(as_seen(cell)) if isinstance(cell, str) else cell for cell in cells), **how)
-
-    def keep_words(self) -> None:
-        """Have columns that must become narrower break between words only."""
-        for column in self.columns:
-            cells = [str(column.header), *(str(cell) for cell in column.cells)]
-            column.min_width = max((len(word) for cell in cells for word in cell.split()), default=0)
-            column.no_wrap = column.min_width >= max(len(cell.strip()) for cell in cells)
 
     def paragraphs(self, width: int) -> list[str]:
         """The table without columns: each row under its first cell, every other one behind its heading."""

@@ -20,16 +20,17 @@ def command(file: Path = DESIGN_FILE, as_json: bool = AS_JSON) -> int:
         problems = [{"where": p.where, "rule": p.rule, "received": p.received} for p in error.problems]
         print_json({"file": str(file), "valid": False, "problems": problems})
         return BAD_INPUT
+    from calor.design.cautions import cautions
     from calor.firmware.check.resolution import resolution_warning
 
-    warning = resolution_warning(design)
+    warnings = [*cautions(design), *filter(None, (resolution_warning(design),))]
     if as_json:
-        print_json({"file": str(file), "valid": True, "problems": [], "warnings": [warning] if warning else []})
+        print_json({"file": str(file), "valid": True, "problems": [], "warnings": warnings})
     else:
         trials = f"{len(design.trial)} trial{'s' * (len(design.trial) != 1)}"
         print(
             f"{file}: {as_seen(design.name)}: {design.law.kind} law, {design.load.kind} load, {trials}; nothing wrong"
         )
-        if warning:
+        for warning in warnings:
             print(f"{file}: note: {as_seen(warning)}")
     return PASS

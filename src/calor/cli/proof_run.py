@@ -47,10 +47,11 @@ class ProofRun:
         case, outcome = self._case, self._outcome
         assert outcome is not None
         return {
-            "pass": outcome.passes,
+            "pass": outcome.passes if outcome.is_judged else None,
             "proof_run": {
                 "number": case.number, "seed": self._plan.seed, "kind": case.kind, "name": case.name,
-                "title": case.title, "at_s": outcome.at_s, "noise_seed": case.seed, "pass": outcome.passes,
+                "title": case.title, "at_s": outcome.at_s, "noise_seed": case.seed,
+                "pass": outcome.passes if outcome.is_judged else None,
                 "tolerances": {
                     one.name: value for one, value in zip(self._plan.tolerances, case.values, strict=True)
                 },

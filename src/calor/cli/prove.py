@@ -94,7 +94,7 @@ def command(
         from calor.proof.text import print_proof
 
         print_proof(data, str(file))
-    return PASS if data["pass"] else FAIL
+    return FAIL if data["pass"] is False else PASS
 
 
 def _is_junit(head: str) -> bool:

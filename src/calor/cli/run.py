@@ -13,7 +13,7 @@ from calor.cli.exit_codes import FAIL, PASS
 from calor.cli.outputs import FORCE, is_nothing_of_ours, is_picture, is_run, may_write
 from calor.errors import CalorError, unwritable
 
-HELP = "Simulate a trial and judge it: exit 0 pass, 1 fail, 2 bad input."
+HELP = "Simulate a trial and judge it: exit 0 pass or nothing judged, 1 fail, 2 bad input."
 PICTURES = (".svg", ".png")
 OPTIONS = {"controller": "--with"}
 """What the core calls what is given, as options."""
@@ -119,7 +119,7 @@ def command(
         print_report(data)
         if in_the_loop:
             print(f"board: {described(in_the_loop)}")
-    return PASS if data["pass"] else FAIL
+    return FAIL if data["pass"] is False else PASS
 
 
 def protection_of(path: str) -> dict[str, Any]:

@@ -129,7 +129,7 @@ def command(
         print_json(data)
     else:
         _print(data, None if row is None or out is None else (row.title, out))
-    good = any(item["pass"] for item in data["rules"]) or (found is not None and found.row.passes)
+    good = any(item["pass"] is not False for item in data["rules"]) or (found is not None and found.row.passes)
     return PASS if good or (asks_predictive and by_model is not None and by_model.passes) else FAIL
 
 
@@ -189,7 +189,7 @@ def _print(data: dict[str, Any], written: tuple[str, Path] | None) -> None:
             _figure(row["ms"], ".2f"),
             "unstable" if row["stable"] is False
             else f"{_figure(row['gain_margin'], '.1f')} · {_figure(row['phase_margin_deg'], '.0f')}°",
-            "passes" if row["pass"] else f"fails {len(row['fails'])}",
+            "not judged" if row["pass"] is None else "passes" if row["pass"] else f"fails {len(row['fails'])}",
         )  # fmt: skip
     console.print(rows)
     for row in (*data["rules"], *apart):
@@ -255,7 +255,8 @@ def _print_choices(rows: list[dict[str, Any]], console: Any) -> None:
             f"{row['width_celsius']:g} °C" + (" (now)" if row["factor"] == 1.0 else ""),
             f"{_figure(row['peak_celsius'], '.1f')} °C", f"{_figure(row['ripple_celsius'], '.2f')} °C",
             f"{row['mean_output'] * 100.0:.0f} %", "–" if row["noise_db"] is None else f"{row['noise_db']:.0f} dB",
-            f"{row['switchings_per_hour']:.3g}", "passes" if row["pass"] else "fails",
+            f"{row['switchings_per_hour']:.3g}",
+            {True: "passes", False: "fails", None: "not judged"}[row["pass"]],
         )  # fmt: skip
     console.print(found)
 

@@ -39,7 +39,11 @@ def with_block(design: Design, block: str, settings: Settings, trial_number: int
 
 def with_values(settings: Settings, values: dict[str, Any]) -> Settings:
     """Settings with some of them changed; a key may lead into a part, as in "adc.bits". Raises ValidationError."""
-    data = settings.model_dump()
+    changed = {key.partition(".")[0] for key in values}
+    # what nobody has set stays unset
+    data = {
+        key: value for key, value in settings.model_dump().items() if key in settings.model_fields_set or key in changed
+    }
     for key, value in values.items():
         part = data
         *path, last = key.split(".")
@@ -68,6 +72,17 @@ def of_kind(now: Settings, block: str, kind: str, past: Settings | None, setpoin
         {**base, **{k: v for k, v in shared.items() if k not in base or k in ("period_s", "action")}}
     )
     return chosen
+
+
+def with_kind(design: Design, block: str, settings: Settings, trial_number: int) -> Design:
+    """The design with a block of another kind: a fan chosen where nothing was said of a probe fault then runs at full.
+
+    Raises ValidationError where they do not go together.
+    """
+    is_fan = block == "law" and settings.kind == "fan_curve" and getattr(settings, "action", "") == "cool"  # type: ignore[attr-defined]
+    if is_fan and "probe_fault_output" not in design.guard.model_fields_set:
+        design = design.model_copy(update={"guard": with_values(design.guard, {"probe_fault_output": 1.0})})
+    return with_block(design, block, settings, trial_number)
 
 
 def _fitting(kind: str, setpoint_celsius: float, action: str) -> dict[str, Any]:

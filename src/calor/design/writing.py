@@ -72,12 +72,14 @@ def _plain(value: Any) -> Any:
 
 
 def _entries(settings: BaseModel) -> dict[str, Any]:
-    """The keys worth writing: those that differ from their default, and the kind."""
+    """The keys worth writing: those that differ from their default, the kind, and what is asked for where it is not
+    said."""
     fields = ordered_fields(type(settings))
     entries = {}
     for key, field in fields.items():
         value = getattr(settings, key)
         said = key == "name" or (key == "kind" and not isinstance(settings, ONE_KIND))
+        said = said or (key == "probe_fault_output" and key in settings.model_fields_set)
         if value is not None and (said or value != field.default):
             entries[key] = value
     return entries

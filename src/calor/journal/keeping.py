@@ -42,7 +42,7 @@ def simulated(
     return (
         Kept(
             SIMULATED, design.name, trial.name, trial.span_s, figures(verdict.metrics), Curve.of(trace),
-            _limits(verdict), verdict.passes if verdict.limits else None, trial.seed, controller, __version__, note,
+            _limits(verdict), verdict.outcome, trial.seed, controller, __version__, note,
             tags,
         ),
         parts,
@@ -64,7 +64,7 @@ def recorded(
     metrics = measure(record.trace, band)
     if design is not None:
         verdict = judge(record.trace, design.limits)
-        limits, passes = _limits(verdict), verdict.passes if verdict.limits else None  # type: ignore[assignment]
+        limits, passes = _limits(verdict), verdict.outcome  # type: ignore[assignment]
         beside, others = _with_files(design)
         parts |= others | {DESIGN: write(beside).encode()}
         text = design.name

@@ -8,6 +8,7 @@ from typing import Any
 import numpy as np
 
 from calor import loop
+from calor.design.cautions import leaves_fault_output
 from calor.design.events import MainsVoltage
 from calor.design.model import Design
 from calor.design.trial import Trial
@@ -120,6 +121,23 @@ def low_floor(design: Design, trial: Trial, trace: Trace, verdict: Verdict, unit
     proposal = changed(design, "law", kick_s=1.0)
     why = "The torque to start is above that to run. Common practice."
     return Advice("The fan may not start at its floor.", text, why, "limit", "Try a kick of 1 s", proposal)
+
+
+def idle_at_a_fault(
+    design: Design, trial: Trial, trace: Trace, verdict: Verdict, unit: TemperatureUnit
+) -> Advice | None:
+    """A law that cools, and does not say what it gives while the probe is broken."""
+    del trial, trace, verdict, unit
+    if not leaves_fault_output(design):
+        return None
+    what = "The fan stops" if isinstance(design.law, FanCurve) else "Nothing cools"
+    return Advice(
+        f"{what} while the probe is broken.",
+        "The guard's output on fault is not set, and is 0. What cools is mostly safer at full output.",
+        "A fan that runs harms little, one that stands may cost what it cools. Common practice. Where off is meant,"
+        " write probe_fault_output = 0 into the file.",
+        "limit", "Try 100 % at a fault", changed(design, "guard", probe_fault_output=1.0),
+    )  # fmt: skip
 
 
 def stage_that_never_drops(

@@ -32,7 +32,9 @@ def print_report(data: dict[str, Any]) -> None:
     console.print(metrics)
     for event in data["events"]:
         console.print(f"{format_duration(event['at_s']):>8}  {event['text']}")
-    console.print("verdict: pass" if data["pass"] else "verdict: FAIL")
+    console.print({
+        True: "verdict: pass", False: "verdict: FAIL", None: "verdict: nothing is judged, as no limit is set",
+    }[data["pass"]])  # fmt: skip
 
 
 def print_replay(data: dict[str, Any]) -> None:

@@ -34,8 +34,19 @@ class Verdict:
 
     @property
     def passes(self) -> bool:
-        """Whether every limit is kept."""
+        """Whether every limit is kept; where none is set, none is missed."""
         return all(limit.passes for limit in self.limits)
+
+    @property
+    def outcome(self) -> bool | None:
+        """Whether it passes; None where nothing is judged."""
+        return self.passes if self.limits else None
+
+    @property
+    def word(self) -> str:
+        """It in a word or two."""
+        fails = sum(not limit.passes for limit in self.limits)
+        return "not judged" if not self.limits else f"fails {fails}" if fails else "passes"
 
 
 _METRIC_OF_LIMIT = {name: rule.metric for name, rule in limited().items()}
@@ -106,7 +117,7 @@ def report(design: Design, trial: Trial, trace: Trace) -> dict[str, Any]:
             {"name": item.name, "limit": item.limit, "value": item.value, "pass": item.passes}
             for item in verdict.limits
         ],
-        "pass": verdict.passes,
+        "pass": verdict.outcome,
         "events": [{"at_s": event.at_s, "kind": event.kind, "text": event.text} for event in trace.events],
     }
     if getattr(design.law, "autotune", None) is not None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import math
+from collections import Counter
 from typing import TYPE_CHECKING, Any
 
 from calor.errors import as_seen
@@ -11,7 +12,6 @@ from calor.proof.outcome import TITLES, margin_of, shown
 from calor.proof.plan import CORNER, DRAWN, FAULT
 from calor.proof.summary import MatrixRow, matrix
 from calor.proof.work import Progress
-from calor.units import format_duration
 
 if TYPE_CHECKING:
     from junitparser import JUnitXml
@@ -31,11 +31,16 @@ def junit(progress: Progress) -> str:
     rows = matrix(progress)
     for trial, own in enumerate(design.trial):
         suite, classname = TestSuite(as_seen(own.name)), as_seen(f"{design.name}.{own.name}")
-        for row in [row for row in rows if row.trial == trial]:
-            for case in _cases(row, classname):
+        own_rows = [row for row in rows if row.trial == trial]
+        for row, title in zip(own_rows, row_titles(own_rows), strict=True):
+            for case in _cases(row, title, classname):
+                suite.add_testcase(case)
+            if row.judged == 0:
+                case = TestCase(title, classname, 0.0)
+                case.result = [Skipped("nothing is judged: no limit is set")]
                 suite.add_testcase(case)
             if row.failed:
-                case = TestCase(row_title(row), classname, 0.0)
+                case = TestCase(title, classname, 0.0)
                 case.result = [Error(as_seen(row.failed), "error")]
                 suite.add_testcase(case)
         for other in progress.plan.not_tried:
@@ -53,19 +58,26 @@ def junit(progress: Progress) -> str:
     )  # fmt: skip
 
 
-def row_title(row: MatrixRow) -> str:
-    """What a row of the matrix is called where it stands alone."""
-    return f"{row.title} at {format_duration(row.at_s)}" if row.kind == FAULT and row.at_s else row.title
+def row_titles(rows: list[MatrixRow]) -> list[str]:
+    """What the rows of a trial are called where they stand alone, the same from one proof to the next: of a fault that
+    comes twice, early and late, and not when."""
+    titles, seen = [], dict[str, int]()
+    often = Counter(row.title for row in rows if row.kind == FAULT)
+    for row in rows:
+        number = seen[row.title] = seen.get(row.title, 0) + 1
+        comes_again = row.kind == FAULT and often[row.title] > 1
+        titles.append(f"{row.title}, {'early' if number == 1 else 'late'}" if comes_again else row.title)
+    return titles
 
 
-def _cases(row: MatrixRow, classname: str) -> list[Any]:
+def _cases(row: MatrixRow, title: str, classname: str) -> list[Any]:
     from junitparser import Failure, TestCase
 
     cases = []
     for cell in row.cells:
         if row.failed or (row.kind == FAULT and not cell.limit.startswith("safe.")):
             continue
-        case = TestCase(f"{row_title(row)}: {TITLES[cell.limit].lower()}", classname, 0.0)
+        case = TestCase(f"{title}: {TITLES[cell.limit].lower()}", classname, 0.0)
         if not cell.judged.passes:
             many = f", {row.passed} of {row.runs} runs pass" if row.kind in (CORNER, DRAWN) else ""
             figure, limit = shown(cell.limit, cell.judged.value), shown(cell.limit, cell.judged.limit)
@@ -93,7 +105,8 @@ def csv_text(progress: Progress) -> str:
         margin = min((margin_of(one) for one in outcome.limits), default=math.nan)
         writer.writerow([
             number, plan.design.trial[case.trial].name, case.kind, case.name, _figure(outcome.at_s),
-            str(outcome.passes).lower(), _figure(outcome.highest_celsius), _figure(outcome.lowest_celsius),
+            str(outcome.passes).lower() if outcome.is_judged else "",
+            _figure(outcome.highest_celsius), _figure(outcome.lowest_celsius),
             *(_figure(value) for value in case.values), *(_figure(figures.get(name)) for name in limits),
             _figure(margin),
         ])  # fmt: skip

@@ -34,7 +34,7 @@ class Row(NamedTuple):
     number: int
     trial: str
     at_s: float
-    passes: bool
+    passes: bool | None
     highest_celsius: float
     highest_at_s: float
     answer: str
@@ -57,7 +57,7 @@ def fault_table(progress: Progress) -> list[Row]:
         outcome = progress.outcomes.get(case.number)
         if case.kind != FAULT or outcome is None or case.fault is None or case.trial in spoilt:
             continue
-        rank = (outcome.passes, min((margin_of(one) for one in outcome.limits), default=0.0))
+        rank = (outcome.passes or not outcome.is_judged, min((margin_of(one) for one in outcome.limits), default=0.0))
         if case.fault.name not in worst or rank < worst[case.fault.name][0]:
             worst[case.fault.name] = (rank, case, outcome)
     return [_row(progress.plan.design, case, outcome) for _, case, outcome in worst.values()]
@@ -68,7 +68,8 @@ def _row(design: Design, case: Case, outcome: Outcome) -> Row:
     assert fault is not None
     way, ended = _end(design, fault, outcome)
     return Row(
-        fault, case.number, design.trial[case.trial].name, outcome.at_s, outcome.passes, outcome.highest_celsius,
+        fault, case.number, design.trial[case.trial].name, outcome.at_s,
+        outcome.passes if outcome.is_judged else None, outcome.highest_celsius,
         outcome.highest_at_s, outcome.failed or _answer(fault, outcome), way, ended,
         _missing(design, fault, outcome, way), outcome.failed,
     )  # fmt: skip

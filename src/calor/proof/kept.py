@@ -26,7 +26,7 @@ from calor.judge.verdict import Judged
 from calor.proof.outcome import Outcome
 from calor.proof.work import Progress
 
-FORMAT = 1
+FORMAT = 2
 LARGEST_BYTES = 500_000_000
 _BEGINS = b'{"calor_proof"'
 

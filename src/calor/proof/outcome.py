@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from typing import Any, NamedTuple
 
 import numpy as np
@@ -19,19 +20,20 @@ from calor.units import TemperatureUnit, format_duration, format_temperature
 SAFE_TITLES = {key: str(field.title) for key, field in Safe.model_fields.items()}
 TITLES = {**LIMIT_TITLES, **{f"safe.{key}": title for key, title in SAFE_TITLES.items()}}
 """What each limit is called: those of [limits], and those of [proof.safe] by "safe." and their key."""
-ABOVE_CUT_OUT_CELSIUS, ABOVE_SETPOINT_CELSIUS = 5.0, 10.0
-"""Where a design names no highest temperature for faults: so far above its cut-out, else above its setpoint's limit."""
+BEYOND_GUARD_CELSIUS, BEYOND_SETPOINT_CELSIUS = 5.0, 10.0
+"""Where a design names no temperatures for faults: so far beyond its guards, else beyond its setpoint's limits."""
 WHOLLY_BEYOND = -1.0
 
 
 class Outcome(NamedTuple):
     """What came of a run.
 
-    `at_s` is when its fault came. `limits` are what the run is judged by; `others` the design's ordinary limits beside
-    a fault, which do not decide. `highest_celsius` and when, of the load where the probe sits; `ended_by` is the guard
-    that acted after a fault, empty where none did, `ended_s` how long after it; `off_s` from when after a fault the
-    outputs are off for good, None: never; `end_share` the mean output of the last tenth. `told` are the guards' own
-    words. `failed` is what ended the run, where it could not go on.
+    `passes`: some limit is judged and all are kept. `at_s` is when its fault came. `limits` are what the run is judged
+    by; `others` the design's ordinary limits beside a fault, which do not decide. `highest_celsius` and when, of the
+    load where the probe sits; `ended_by` is the guard that acted after a fault, empty where none did, `ended_s` how
+    long after it; `off_s` from when after a fault the outputs are off for good, None: never; `end_share` the mean
+    output of the last tenth. `told` are the guards' own words. `failed` is what ended the run, where it could not go
+    on.
     """
 
     number: int
@@ -49,6 +51,11 @@ class Outcome(NamedTuple):
     cut_out_s: float | None = None
     failed: str = ""
     at_s: float = 0.0
+
+    @property
+    def is_judged(self) -> bool:
+        """Whether any limit decided, or it could not go on; else it neither passes nor fails."""
+        return bool(self.limits) or bool(self.failed)
 
 
 def is_at_least(name: str) -> bool:
@@ -80,34 +87,78 @@ def shown(name: str, value: float | None, unit: TemperatureUnit = "°C") -> str:
 
 
 def safe_limits(design: Design) -> dict[str, float]:
-    """The limits that a fault is judged by: those of [proof.safe]; where it names no temperature, one is taken.
+    """The limits that a fault is judged by: those of [proof.safe]; where it names no temperature, what the thing must
+    not do is taken.
 
-    That is 5 °C above the guard's cut-out, else 10 °C above the setpoint's high limit, else above the setpoint. Where
-    the law cools only, it is as far below them, and 5 °C above the highest alarm, else above limits.peak_celsius.
+    Nothing may become too hot: 5 °C above the guard's cut-out, else above the highest alarm, else (where the law cools)
+    above limits.peak_celsius, else 10 °C above the setpoint's high limit, else above the setpoint. Too cold is as far
+    below the low cut-out, the lowest alarm, the setpoint's low limit; where the law cools, also the setpoint. Where the
+    law heats, and nothing says how cold it may become, off is safe.
     """
-    safe = design.proof.safe
-    given = {key: float(value) for key, value in safe if value is not None}
-    if "highest_celsius" in given or "lowest_celsius" in given:
-        return given
-    low, high = limits_celsius(design.guard, design.law.action)
-    if design.law.action == "cool":
-        edge = design.setpoint.low_limit_celsius
-        edge = design.setpoint.celsius if edge is None else edge
-        lowest = low - ABOVE_CUT_OUT_CELSIUS if math.isfinite(low) else edge - ABOVE_SETPOINT_CELSIUS
-        hottest = [one.celsius for one in design.guard.alarms if one.kind == "high"]
-        peak = max(hottest) if hottest else design.limits.peak_celsius
-        highest = {} if peak is None else {"highest_celsius": float(peak) + ABOVE_CUT_OUT_CELSIUS}
-        return {**highest, "lowest_celsius": lowest, **given}
+    given = {key: float(value) for key, value in design.proof.safe if value is not None}
+    limits = dict(given)
+    action = design.law.action
+    if "highest_celsius" not in given:
+        limits["highest_celsius"] = _too_hot(design, cools=action == "cool")
+    if "lowest_celsius" not in given and "highest_celsius" not in given:
+        lowest = _too_cold(design, is_known=action == "heat")
+        if lowest is not None:
+            limits["lowest_celsius"] = lowest
+    return {key: limits[key] for key in SAFE_TITLES if key in limits}
+
+
+def _too_hot(design: Design, cools: bool) -> float:
+    _, high = limits_celsius(design.guard, design.law.action)
+    alarms = [one.celsius for one in design.guard.alarms if one.kind == "high"]
+    peak = design.limits.peak_celsius
+    if math.isfinite(high):
+        return high + BEYOND_GUARD_CELSIUS
+    if cools and (alarms or peak is not None):
+        return float(max(alarms) if alarms else peak or 0.0) + BEYOND_GUARD_CELSIUS
     edge = design.setpoint.high_limit_celsius
-    edge = design.setpoint.celsius if edge is None else edge
-    return {
-        "highest_celsius": high + ABOVE_CUT_OUT_CELSIUS if math.isfinite(high) else edge + ABOVE_SETPOINT_CELSIUS,
-        **given,
-    }
+    return float(design.setpoint.celsius if edge is None else edge) + BEYOND_SETPOINT_CELSIUS
 
 
-def outcome_of(design: Design, case: Case, trial: Trial, trace: Trace, cut_out_s: float | None) -> Outcome:
-    """What came of a run that was made; `cut_out_s` is when the independent part took the power away."""
+def _too_cold(design: Design, is_known: bool) -> float | None:
+    """`is_known`: only what the design says itself, not what its setpoint lets guess."""
+    low, _ = limits_celsius(design.guard, design.law.action)
+    alarms = [one.celsius for one in design.guard.alarms if one.kind == "low"]
+    if math.isfinite(low) or (alarms and is_known):
+        return float(low if math.isfinite(low) else min(alarms)) - BEYOND_GUARD_CELSIUS
+    edge = design.setpoint.low_limit_celsius
+    if edge is None and is_known:
+        return None
+    return float(design.setpoint.celsius if edge is None else edge) - BEYOND_SETPOINT_CELSIUS
+
+
+class Healthy(NamedTuple):
+    """What a trial comes to as designed, without any fault; energy in Wh, None where it is not known."""
+
+    highest_celsius: float
+    lowest_celsius: float
+    energy_wh: float | None
+
+
+def healthy_of(trace: Trace) -> Healthy:
+    """The figures of a run as designed that safe limits are held against."""
+    return Healthy(float(trace.true_celsius.max()), float(trace.true_celsius.min()), _energy_wh(trace))
+
+
+def is_broken_by(name: str, limit: float, healthy: Healthy) -> bool:
+    """Whether the run as designed breaks a safe limit, which then tells nothing of a fault."""
+    value = getattr(healthy, name, None)
+    if value is None:
+        return False
+    return bool(value < limit if name == "lowest_celsius" else value > limit)
+
+
+def outcome_of(
+    design: Design, case: Case, trial: Trial, trace: Trace, cut_out_s: float | None, healthy: Healthy | None = None
+) -> Outcome:
+    """What came of a run that was made; `cut_out_s` is when the independent part took the power away.
+
+    A safe limit that the run as designed breaks, by `healthy`, is not used. Where nothing is judged, it does not pass.
+    """
     ordinary = judge(trace, design.limits).limits
     top = int(trace.true_celsius.argmax())
     highest, lowest = float(trace.true_celsius[top]), float(trace.true_celsius.min())
@@ -116,7 +167,7 @@ def outcome_of(design: Design, case: Case, trial: Trial, trace: Trace, cut_out_s
         "cut_out_s": cut_out_s, "at_s": case.at_s,
     }  # fmt: skip
     if case.kind != FAULT or case.fault is None:
-        return Outcome(case.number, all(one.passes for one in ordinary), ordinary, **common)
+        return Outcome(case.number, _all_kept(ordinary), ordinary, **common)
     off_s = _off_s(trace, case.at_s)
     figures = {
         "highest_celsius": highest, "lowest_celsius": lowest, "energy_wh": _energy_wh(trace), "off_within_s": off_s,
@@ -124,6 +175,8 @@ def outcome_of(design: Design, case: Case, trial: Trial, trace: Trace, cut_out_s
     judged = []
     for key, limit in safe_limits(design).items():
         if key == "off_within_s" and not case.fault.ends_in_off:
+            continue
+        if healthy is not None and is_broken_by(key, limit, healthy):
             continue
         name, value = f"safe.{key}", figures[key]
         if key == "energy_wh" and value is None:
@@ -134,9 +187,13 @@ def outcome_of(design: Design, case: Case, trial: Trial, trace: Trace, cut_out_s
     late = trace.time_s >= case.at_s + 0.9 * (trial.span_s - case.at_s)
     end_share = float(np.abs(trace.delivered[late]).mean()) if late.any() else math.nan
     return Outcome(
-        case.number, all(one.passes for one in judged), tuple(judged), ordinary, **common,
+        case.number, _all_kept(judged), tuple(judged), ordinary, **common,
         ended_by=ended_by, ended_s=ended_s, off_s=off_s, told=told, end_share=end_share,
     )  # fmt: skip
+
+
+def _all_kept(limits: Sequence[Judged]) -> bool:
+    return bool(limits) and all(one.passes for one in limits)
 
 
 def ended(design: Design, case: Case, why: str) -> Outcome:

@@ -50,6 +50,8 @@ class Plan:
         self.seed = design.proof.seed if seed is None else seed
         self.tolerances = tolerances_of(design)
         self.faults, self.not_tried = faults_of(design)
+        self.healthy: dict[int, Any] = {}
+        """What each trial comes to as designed, by its number, as far as it was run."""
         self._blocks: dict[int, Any] = {}
         self._sequence: Any = None
         self._next = 0

@@ -18,8 +18,8 @@ from calor.loop.deviation import Deviation
 from calor.loop.seat import Seat
 from calor.loop.trace import Trace
 from calor.proof.faults import event_of, shares_of
-from calor.proof.outcome import Outcome, ended, outcome_of
-from calor.proof.plan import DESIGNED, Case, Plan
+from calor.proof.outcome import Healthy, Outcome, ended, healthy_of, outcome_of
+from calor.proof.plan import DESIGNED, FAULT, Case, Plan
 from calor.proof.tolerances import built_as
 
 Seats = Callable[[npt.NDArray[np.int64]], AbstractContextManager[Seat | None]]
@@ -71,8 +71,10 @@ def made(plan: Plan, case: Case, seats: Seats = no_seats, control: npt.NDArray[n
     designed; in any other run that is a run that failed.
     """
     control = loop.simulate.new_control() if control is None else control
-    cut_out_s = None
+    cut_out_s, healthy = None, None
     try:
+        if case.kind == FAULT:
+            healthy = _as_designed(plan, case, seats, control)
         if case.fault is not None and case.fault.kind == "firmware_hung":
             case = while_on(plan, case, seats, control)
         what = ready(plan, case)
@@ -92,7 +94,20 @@ def made(plan: Plan, case: Case, seats: Seats = no_seats, control: npt.NDArray[n
         return Made(ended(plan.design, case, str(error)), None)
     except CalorError as error:
         return Made(ended(plan.design, case, str(error)), None)
-    return Made(outcome_of(plan.design, case, what.trial, trace, cut_out_s), trace)
+    if case.kind == DESIGNED:
+        plan.healthy[case.trial] = healthy_of(trace)
+    return Made(outcome_of(plan.design, case, what.trial, trace, cut_out_s, healthy), trace)
+
+
+def _as_designed(plan: Plan, case: Case, seats: Seats, control: npt.NDArray[np.int64]) -> Healthy:
+    """What the trial of a case comes to without a fault; run once for all faults of it."""
+    found: Healthy | None = plan.healthy.get(case.trial)
+    if found is None:
+        what = ready(plan, plan.fixed[case.trial])
+        with seats(control) as seat:
+            found = healthy_of(loop.run(what.design, what.trial, control, seat, what.deviation))
+        plan.healthy[case.trial] = found
+    return found
 
 
 WITHIN_S = 1e-3

@@ -13,7 +13,16 @@ import numpy as np
 from calor.judge.verdict import Judged
 from calor.proof.fault_table import CAUTION, fault_table
 from calor.proof.faults import NotTried
-from calor.proof.outcome import Outcome, is_at_least, margin_of
+from calor.proof.outcome import (
+    SAFE_TITLES,
+    Healthy,
+    Outcome,
+    is_at_least,
+    is_broken_by,
+    margin_of,
+    safe_limits,
+    shown,
+)
 from calor.proof.plan import CORNER, DESIGNED, DRAWN, FAULT, Case
 from calor.proof.statistics import Share, rank_correlation, share_of
 from calor.proof.work import Progress
@@ -32,7 +41,8 @@ class Cell(NamedTuple):
 
 
 class MatrixRow(NamedTuple):
-    """One row of the matrix: a run, or all runs of a kind in a trial; `runs` is how many, `passed` how many pass."""
+    """One row of the matrix: a run, or all runs of a kind in a trial; `runs` is how many, `passed` how many pass of
+    those in which anything is `judged`."""
 
     kind: str
     trial: int
@@ -43,11 +53,12 @@ class MatrixRow(NamedTuple):
     cells: tuple[Cell, ...]
     number: int
     failed: str = ""
+    judged: int = 1
 
     @property
-    def passes(self) -> bool:
-        """Whether every run of it passes."""
-        return self.passed == self.runs
+    def passes(self) -> bool | None:
+        """Whether every run of it passes; None where nothing is judged."""
+        return None if self.judged == 0 else self.passed == self.judged
 
 
 class Weight(NamedTuple):
@@ -89,7 +100,7 @@ def matrix(progress: Progress) -> list[MatrixRow]:
             rows += [
                 MatrixRow(
                     kind, trial, case.title, outcome.at_s, int(outcome.passes), 1, _cells([(case.number, outcome)]),
-                    case.number, outcome.failed,
+                    case.number, outcome.failed, int(outcome.is_judged),
                 )
                 for case, outcome in cases_done(progress, kind, trial)
             ]  # fmt: skip
@@ -104,7 +115,8 @@ def matrix(progress: Progress) -> list[MatrixRow]:
                 passed = sum(outcome.passes for _, outcome in outcomes)
                 cells = _cells(outcomes)
                 worst = min(cells, key=lambda cell: cell.margin).number if cells else outcomes[0][0]
-                rows.append(MatrixRow(kind, trial, title, 0.0, passed, len(outcomes), cells, worst))
+                judged = sum(outcome.is_judged for _, outcome in outcomes)
+                rows.append(MatrixRow(kind, trial, title, 0.0, passed, len(outcomes), cells, worst, "", judged))
     return rows
 
 
@@ -121,8 +133,8 @@ def _cells(outcomes: list[tuple[int, Outcome]]) -> tuple[Cell, ...]:
 
 def passed_of(progress: Progress, trial: int) -> Share:
     """How many of the drawn runs of a trial pass."""
-    numbers = drawn_numbers(progress, trial)
-    return share_of(sum(progress.outcomes[number].passes for number in numbers), len(numbers))
+    outcomes = [progress.outcomes[number] for number in drawn_numbers(progress, trial)]
+    return share_of(sum(one.passes for one in outcomes), sum(one.is_judged for one in outcomes))
 
 
 def weights(progress: Progress, trial: int) -> list[Weight]:
@@ -155,9 +167,31 @@ def _figures(progress: Progress, numbers: list[int]) -> dict[str, Any]:
     return {name: column for name, column in columns.items() if not np.isnan(column).any()}
 
 
-def passes(progress: Progress) -> bool:
-    """Whether every run so far passes."""
-    return all(outcome.passes for outcome in progress.outcomes.values())
+def passes(progress: Progress) -> bool | None:
+    """Whether every run so far passes of those in which anything is judged; None where there is none."""
+    judged = [outcome.passes for outcome in progress.outcomes.values() if outcome.is_judged]
+    return all(judged) if judged else None
+
+
+def not_used(progress: Progress) -> list[dict[str, Any]]:
+    """The safe limits that a trial as designed breaks, so that no fault in it is judged by them."""
+    design, found = progress.plan.design, []
+    for case in progress.plan.fixed[: len(design.trial)]:
+        outcome = progress.outcomes.get(case.number)
+        if outcome is None or outcome.failed:
+            continue
+        energy = next((one.value for one in outcome.limits if one.name == "energy_wh"), None)
+        healthy = Healthy(outcome.highest_celsius, outcome.lowest_celsius, energy)
+        for key, limit in safe_limits(design).items():
+            if is_broken_by(key, limit, healthy):
+                value = getattr(healthy, key)
+                name, trial = f"safe.{key}", design.trial[case.trial].name
+                found.append({
+                    "trial": trial, "name": name, "limit": limit, "value": value,
+                    "text": f"{SAFE_TITLES[key]} {shown(name, limit)} is not used in {trial}: as designed it comes to"
+                    f" {shown(name, value)}; give proof.{name}",
+                })  # fmt: skip
+    return found
 
 
 def _judged_data(judged: Judged) -> dict[str, Any]:
@@ -175,6 +209,7 @@ def row_data(progress: Progress, row: MatrixRow) -> dict[str, Any]:
         "title": row.title,
         "at_s": row.at_s,
         "runs": row.runs,
+        "judged": row.judged,
         "passed": row.passed,
         "pass": row.passes,
         "number": row.number,
@@ -244,7 +279,9 @@ def report(progress: Progress, controller: str = "python") -> dict[str, Any]:
         "seed": progress.plan.seed,
         "runs": len(progress.outcomes),
         "passed": sum(outcome.passes for outcome in progress.outcomes.values()),
+        "judged": sum(outcome.is_judged for outcome in progress.outcomes.values()),
         "pass": passes(progress),
+        "not_used": not_used(progress),
         "matrix": [row_data(progress, row) for row in matrix(progress)],
         "faults": fault_data(progress),
         "not_tried": not_tried_data(progress.plan.not_tried),

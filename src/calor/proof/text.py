@@ -20,18 +20,24 @@ def print_proof(data: dict[str, Any], file: str) -> None:
     """The proof: what fails, the table of single faults, the share that passes, what matters, how to run one again."""
     console = PlainConsole()
     decided_by = "" if data["with"] == "python" else f", decided by {data['with']}"
-    console.print(f"{data['design']}: {data['runs']} runs{decided_by}, {data['passed']} pass")
+    unjudged = data["runs"] - data["judged"]
+    console.print(
+        f"{data['design']}: {data['runs']} runs{decided_by}, {data['passed']} pass"
+        + (f"; in {unjudged} nothing is judged, as no limit is set" if unjudged else "")
+    )
+    for one in data["not_used"]:
+        console.print(f"  {one['text']}")
     _print_cells(console, data)
     if data["faults"]:
         _print_faults(console, data)
     for one in data["drawn"]:
         _print_drawn(console, one)
-    failing = [row for row in data["matrix"] if not row["pass"]]
+    failing = [row for row in data["matrix"] if row["pass"] is False]
     if failing:
         console.print(f"\nRun one again: calor run {file} --proof-run {failing[0]['number']}")
     if data["faults"]:
         console.print(f"\n{data['caution']}")
-    console.print("PASS" if data["pass"] else "FAIL")
+    console.print({True: "PASS", False: "FAIL", None: "nothing is judged: no limit is set"}[data["pass"]])
 
 
 def print_proof_run(data: dict[str, Any]) -> None:
@@ -62,7 +68,7 @@ def _print_cells(console: PlainConsole, data: dict[str, Any]) -> None:
             trial = row["trial"]
             table.add_row(Text(trial, style=BOLD))
         own = [one for one in row["limits"] if row["kind"] != FAULT or one["name"].startswith("safe.")]
-        mark = "pass" if row["pass"] else Text("FAIL", style=BOLD)
+        mark = {True: "pass", None: "not judged"}.get(row["pass"], Text("FAIL", style=BOLD))
         if not own:
             table.add_row(f"  {_title(row)}", str(row["number"]), row.get("failed", "no limit"), "", "", mark)
             continue
@@ -77,7 +83,7 @@ def _print_cells(console: PlainConsole, data: dict[str, Any]) -> None:
 def _print_faults(console: PlainConsole, data: dict[str, Any]) -> None:
     console.print("\nSingle faults, each where it is worst")
     for row in data["faults"]:
-        mark = "pass" if row["pass"] else "FAIL"
+        mark = {True: "pass", None: "not judged"}.get(row["pass"], "FAIL")
         at = f" at {format_duration(row['at_s'])}" if row["at_s"] else ""
         highest = "beyond all bounds"
         if row["highest_celsius"] == row["highest_celsius"]:
@@ -91,6 +97,9 @@ def _print_faults(console: PlainConsole, data: dict[str, Any]) -> None:
 
 
 def _print_drawn(console: PlainConsole, one: dict[str, Any]) -> None:
+    if not one["runs"]:
+        console.print(f"\n{one['trial']}, all tolerances drawn: nothing is judged, as no limit is set")
+        return
     console.print(
         f"\n{one['trial']}, all tolerances drawn: {one['passed']} of {one['runs']} pass, {one['share'] * 100.0:.1f} %"
         f" (95 % interval {one['share_low_95'] * 100.0:.1f} to {one['share_high_95'] * 100.0:.1f} %)"

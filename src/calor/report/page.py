@@ -21,7 +21,7 @@ from calor.proof.fault_table import CAUTION as FAULT_CAUTION
 from calor.proof.fault_table import fault_table, hottest
 from calor.proof.outcome import TITLES, shown
 from calor.proof.plan import CORNER, DRAWN, FAULT
-from calor.proof.summary import matrix, passed_of, weights
+from calor.proof.summary import matrix, not_used, passed_of, weights
 from calor.proof.work import Progress
 from calor.report import words
 from calor.report.plot import Cloud, event_lines, picture, svg
@@ -96,7 +96,7 @@ def _trial(design: Design, trial: Any, contents: Contents) -> dict[str, Any]:
     return {
         **said,
         "why": "",
-        "passes": verdict.passes if verdict.limits else None,
+        "passes": verdict.outcome,
         "svg": svg(picture(trace, design.limits.band_celsius, unit, cloud)),
         "cloud": cloud.words if cloud else "",
         "events": [
@@ -183,4 +183,5 @@ def _proof(contents: Contents) -> dict[str, Any] | None:
         "rows": rows, "faults": faults, "not_tried": progress.plan.not_tried, "shares": shares,
         "controller": contents.proof_controller, "seed": progress.plan.seed, "caution": FAULT_CAUTION,
         "passed": sum(one.passes for one in progress.outcomes.values()), "runs": len(progress.outcomes),
+        "not_used": [one["text"] for one in not_used(progress)],
     }  # fmt: skip

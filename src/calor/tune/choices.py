@@ -160,5 +160,5 @@ def data_of(choice: Choice) -> dict[str, Any]:
         "starts_per_hour": choice.starts_per_hour,
         "switchings_per_hour": metrics.switchings_per_hour,
         "contact_days": choice.contact_days,
-        "pass": choice.verdict.passes,
+        "pass": choice.verdict.outcome,
     }

@@ -123,7 +123,7 @@ def row_data(row: Candidate) -> dict[str, Any]:
         "trials": list(row.trials),
         "metrics": metrics,
         "fails": sorted({item.name for verdict in row.verdicts for item in verdict.limits if not item.passes}),
-        "pass": row.passes,
+        "pass": row.outcome,
     } | ({} if row.setting.law is None else {"law": row.setting.law.model_dump()})
 
 

@@ -61,6 +61,11 @@ class Candidate:
         return all(verdict.passes for verdict in self.verdicts)
 
     @property
+    def outcome(self) -> bool | None:
+        """Whether it passes; None where nothing is judged on any trial."""
+        return self.passes if any(verdict.limits for verdict in self.verdicts) else None
+
+    @property
     def iae_celsius_s(self) -> float:
         """The integral of the absolute error, over all trials it was run on, °C·s."""
         return sum(

@@ -92,4 +92,5 @@ class LoopedRun(QObject):
 def _words(data: dict[str, Any], verdict: Verdict) -> str:
     """What came of a run, in a few sentences."""
     failed = ", ".join(LIMIT_TITLES[one.name].lower() for one in verdict.limits if not one.passes)
-    return f"In the loop: {f'failed ({failed})' if failed else 'passed'}. {described(data)}"
+    ended = f"failed ({failed})" if failed else "passed" if verdict.limits else "nothing is judged, as no limit is set"
+    return f"In the loop: {ended}. {described(data)}"

@@ -195,7 +195,7 @@ class CheckPanel(QWidget):
         result = self._desk.runs.current
         if result is None:
             return
-        passes = "passes" if result.verdict.passes else "fails"
+        passes = {True: "passes", False: "fails", None: "nothing is judged"}[result.verdict.outcome]
         if result.request.controller != self._desk.runs.controller:
             text = "Its run is being made, or could not be."
         else:

@@ -21,9 +21,14 @@ SHORT = {
 }  # fmt: skip
 
 
-def margin_text(cell: Cell) -> str:
-    """A cell in a few characters: its mark, and by which share of the limit it is kept or missed."""
-    mark = "✓" if cell.judged.passes else "✕"
+def decides(row: MatrixRow, cell: Cell) -> bool:
+    """Whether a cell decides over its row: beside a fault the ordinary limits are told, and do not."""
+    return row.kind != FAULT or cell.limit.startswith("safe.")
+
+
+def margin_text(row: MatrixRow, cell: Cell) -> str:
+    """A cell in a few characters: its mark where it decides, and by which share of the limit it is kept or missed."""
+    mark = "·" if not decides(row, cell) else "✓" if cell.judged.passes else "✕"
     if cell.judged.value is None:
         return f"{mark} –"
     if abs(cell.margin) > MOST_MARGIN:
@@ -34,7 +39,7 @@ def margin_text(cell: Cell) -> str:
 def title_of(row: MatrixRow) -> str:
     """What a row is called."""
     if row.kind in (CORNER, DRAWN):
-        return f"{row.title}: {row.passed} of {row.runs}"
+        return f"{row.title}: {row.passed} of {row.judged}" if row.judged else f"{row.title}: not judged"
     return f"{row.title}, {format_duration(row.at_s)}" if row.kind == FAULT and row.at_s else row.title
 
 
@@ -116,7 +121,8 @@ class Matrix(QTableWidget):
                     self._put(at, 0, heads[at])
                     self.setSpan(at, 0, 1, 1 + len(limits))
                     continue
-                self._put(at, 0, ("✓ " if one.passes else "✕ ") + title_of(one), one.failed)
+                mark = {True: "✓ ", False: "✕ ", None: "– "}[one.passes]
+                self._put(at, 0, mark + title_of(one), one.failed or ("" if one.judged else "No limit is set."))
                 cells = {cell.limit: cell for cell in one.cells}
                 for column, name in enumerate(limits, 1):
                     cell = cells.get(name)
@@ -124,7 +130,7 @@ class Matrix(QTableWidget):
                         f"{shown(name, cell.judged.value, unit)}, limit {shown(name, cell.judged.limit, unit)};"
                         f" run {cell.number}"
                     )  # fmt: skip
-                    self._put(at, column, "" if cell is None else margin_text(cell), figure, cell)
+                    self._put(at, column, "" if cell is None else margin_text(one, cell), figure, cell)
             self._paint()
         self._keep_choice()
 
@@ -148,17 +154,16 @@ class Matrix(QTableWidget):
             font = name.font()
             font.setBold(row is None)
             name.setFont(font)
-            name.setForeground(QBrush(QColor(t.ink if row is None else t.passed if row.passes else t.failed)))
+            passes = None if row is None else row.passes
+            colour = t.ink if row is None else t.quiet if passes is None else t.passed if passes else t.failed
+            name.setForeground(QBrush(QColor(colour)))
             for column in range(1, self.columnCount() if row is not None else 0):
                 item = self.item(at, column)
                 cell: Any = None if item is None else item.data(Qt.ItemDataRole.UserRole)
                 if item is None or cell is None or row is None:
                     continue
-                # beside a fault the ordinary limits are told and do not decide
-                decides = row.kind != FAULT or cell.limit.startswith("safe.")
-                item.setForeground(
-                    QBrush(QColor(t.quiet if not decides else t.passed if cell.judged.passes else t.failed))
-                )
+                shade = t.quiet if not decides(row, cell) else t.passed if cell.judged.passes else t.failed
+                item.setForeground(QBrush(QColor(shade)))
 
     def choose_drawn(self, trial: int) -> None:
         """Choose the worst of a trial's drawn runs, where there are some."""

@@ -7,6 +7,7 @@ from typing import Any
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QFrame, QPushButton, QVBoxLayout
 
+from calor.desk.proof.matrix import decides
 from calor.desk.proof.work import Seen
 from calor.desk.widgets.fields import emptied, label, scrolling, set_role
 from calor.proof.fault_table import CAUTION, hottest
@@ -68,8 +69,12 @@ class Side(QFrame):
         self.about.setText(f"{trial.name}{many}. Run {number}.")
         if row.kind == FAULT:
             self._show_fault(seen, row, unit)
-        if row.kind == DRAWN:
-            share = seen.shares[row.trial]
+        if row.judged == 0:
+            self._say("Nothing is judged: no limit is set.")
+        for text in seen.not_used.get(trial.name, ()) if row.kind == FAULT else ():
+            self._say(f"{text}.", "quiet")
+        share = seen.shares[row.trial] if row.kind == DRAWN else None
+        if share is not None and share.runs:
             self._say(
                 f"{share.share * 100.0:.1f} % pass; at 95 % confidence {share.low * 100.0:.1f} to"
                 f" {share.high * 100.0:.1f} % (Clopper–Pearson)."
@@ -77,11 +82,11 @@ class Side(QFrame):
         if row.failed:
             self._say(row.failed, "problem")
         for one in row.cells:
-            decides = row.kind != FAULT or one.limit.startswith("safe.")
+            is_judged = decides(row, one)
             words = f"{TITLES[one.limit]}: {shown(one.limit, one.judged.value, unit)}"
-            line = self._say(words + ("" if decides else ", for information"))
+            line = self._say(words + ("" if is_judged else ", for information"))
             role = "passed" if one.judged.passes else "failed"
-            set_role(line, "role", role if decides else "quiet")
+            set_role(line, "role", role if is_judged else "quiet")
             run = f" · run {one.number}" if row.runs > 1 else ""
             self._say(
                 f"limit {shown(one.limit, one.judged.limit, unit)}, margin {one.margin * 100.0:+.0f} %{run}", "quiet"

@@ -222,7 +222,10 @@ class TolerancesPanel(QFrame):
         if not text and seen is not None:
             outcomes = seen.progress.outcomes.values()
             passed = sum(one.passes for one in outcomes)
-            text = f"{passed} of {len(outcomes)} runs pass."
+            judged = sum(one.is_judged for one in outcomes)
+            text = f"{passed} of {judged} runs pass."
+            if judged < len(outcomes):
+                text += f" In {len(outcomes) - judged} nothing is judged: no limit is set."
             if not fresh:
                 text += " Of the design as it was before the last change."
         self.said.setText(text)

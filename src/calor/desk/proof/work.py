@@ -24,7 +24,7 @@ from calor.proof.outcome import Outcome
 from calor.proof.plan import Case, Plan
 from calor.proof.running import Made, made
 from calor.proof.statistics import Share
-from calor.proof.summary import MatrixRow, Weight, matrix, passed_of, weights
+from calor.proof.summary import MatrixRow, Weight, matrix, not_used, passed_of, weights
 from calor.proof.work import Progress, Work
 
 SHOW_EVERY_S, WEIGH_EVERY_S = 0.15, 1.5
@@ -40,6 +40,8 @@ class Seen:
     faults: dict[str, Row]
     shares: tuple[Share, ...]
     weights: tuple[tuple[Weight, ...], ...]
+    not_used: dict[str, list[str]]
+    """By trial what is said of the safe limits that it breaks as designed."""
 
 
 @dataclass(frozen=True)
@@ -244,7 +246,11 @@ def seen_of(
     trials = range(len(progress.plan.design.trial))
     if weigh:
         weighed = tuple(tuple(weights(progress, trial)) for trial in trials)
+    unused: dict[str, list[str]] = {}
+    for one in not_used(progress):
+        unused.setdefault(one["trial"], []).append(one["text"])
     return Seen(
         progress, controller, tuple(matrix(progress)), {row.fault.name: row for row in fault_table(progress)},
         tuple(passed_of(progress, trial) for trial in trials), weighed or tuple(() for _ in trials),
+        unused,
     )  # fmt: skip

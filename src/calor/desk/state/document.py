@@ -12,7 +12,7 @@ from PyQt6.QtGui import QUndoCommand, QUndoStack
 
 from calor.design import file, writing
 from calor.design.difference import difference
-from calor.design.edit import of_kind, own_problem, parts, with_block, with_values
+from calor.design.edit import of_kind, own_problem, parts, with_block, with_kind, with_values
 from calor.design.model import Design
 from calor.design.trial import Trial
 from calor.desk.state.places import Keeper, Remembered
@@ -259,7 +259,8 @@ class Document(QObject):
         self._past_kinds[(block, now_kind)] = now
         past = self._past_kinds.get((block, kind))
         try:
-            design = self._with(block, of_kind(now, block, kind, past, self.design.setpoint.celsius))
+            chosen = of_kind(now, block, kind, past, self.design.setpoint.celsius)
+            design = with_kind(self.design, block, chosen, self.trial_number)
         except ValidationError as error:
             return own_problem(error, block, now)
         self.end_merging()

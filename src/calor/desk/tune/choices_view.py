@@ -69,7 +69,8 @@ class ChoicesView(QWidget):
             for at, text in enumerate(texts):
                 cell = label(text, "heading" if one.factor == 1.0 and at == 0 else "")
                 if at == len(texts) - 1:
-                    set_role(cell, "role", "passed" if one.verdict.passes else "failed")
+                    judged = one.verdict.outcome
+                    set_role(cell, "role", "quiet" if judged is None else "passed" if judged else "failed")
                 self._put(cell, number, at)
             keep = QPushButton("Keep")
             keep.setAccessibleName(f"Keep {what.lower()} {texts[0]}")
@@ -104,5 +105,4 @@ def _texts(one: Choice, unit: TemperatureUnit, is_fan: bool) -> list[str]:
             "–" if days is None else f"{days:.0f} days" if days < 2.0 * YEAR_DAYS else f"{days / YEAR_DAYS:.0f} years"
         )
         texts.append(lasts)
-    fails = sum(not item.passes for item in one.verdict.limits)
-    return [*texts, f"fails {fails}" if fails else "passes"]
+    return [*texts, one.verdict.word]

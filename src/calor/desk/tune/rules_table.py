@@ -118,7 +118,8 @@ class RulesTable(QTableWidget):
             row = self._row_at(at)
             if name is None or verdict is None or row is None:
                 continue
-            verdict.setForeground(QBrush(QColor(t.passed if verdict.text() == "passes" else t.failed)))
+            colours = {"passes": t.passed, "not judged": t.quiet}
+            verdict.setForeground(QBrush(QColor(colours.get(verdict.text(), t.failed))))
             font = name.font()
             font.setBold(row.name in (PRESENT, SEARCH))
             name.setFont(font)
@@ -158,14 +159,13 @@ def cells_of(row: Candidate, unit: TemperatureUnit, trial: str) -> list[tuple[st
     if margins is not None:
         ms = (f"{margins.ms:.2f}" if margins.ms < 10.0 else f"{margins.ms:.0f}", margins.ms)
         ms = ms if margins.is_stable else ("none", math.inf)
-    fails = sum(not item.passes for item in on.limits)
     recoveries = list(metrics.recovery_s)
     longest = max((math.inf if one is None else one for one in recoveries), default=math.nan)
     recovery = ("–", -1.0) if math.isnan(longest) else ("never", longest)
     if math.isfinite(longest):
         recovery = (format_duration(longest), longest)
     times = " · ".join(_three(time) if time else "–" for time in (gains.integral_time_s, gains.derivative_time_s))
-    verdict = f"fails {fails}" if fails else "passes"
+    verdict = on.word
     in_band = metrics.time_to_band_s
     return [
         (row.title + ("" if row.in_range else " *"), row.title),
