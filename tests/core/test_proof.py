@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import math
+import re
 import threading
 import time
 from pathlib import Path
@@ -16,19 +17,23 @@ from scipy import stats
 
 from calor.cli import invoke
 from calor.demo import DEMOS
+from calor.design import writing
+from calor.design.cautions import cautions
+from calor.design.edit import of_kind, with_kind, with_values
 from calor.design.file import read
 from calor.design.model import Design
 from calor.errors import DesignError
 from calor.loop.simulate import Stopped
 from calor.proof import export, kept
+from calor.proof.export import junit
 from calor.proof.fault_table import CONTROL, CUT, GUARDED, OFF, OPEN_END, fault_table
-from calor.proof.outcome import Outcome
+from calor.proof.outcome import Outcome, safe_limits
 from calor.proof.plan import CORNER, DRAWN, FAULT, Case, Plan
 from calor.proof.running import made as run_case
 from calor.proof.statistics import rank_correlation, share_of
 from calor.proof.summary import matrix, passed_of, report, weights
 from calor.proof.work import Progress, Work
-from tests.conftest import made
+from tests.conftest import PROBES, made
 
 
 def closed(proof: str) -> Design:
@@ -193,7 +198,7 @@ ENDS = {
         CONTROL: "probe_slow mains_lost setpoint_high setpoint_low", OFF: "switch_stuck_off",
     },
     "foam_cutter": {
-        OPEN_END: "switch_stuck_on! switch_inverted! firmware_hung!", OFF: "switch_stuck_off!", CONTROL: "mains_lost!",
+        OPEN_END: "switch_stuck_on! switch_inverted! firmware_hung!", OFF: "switch_stuck_off", CONTROL: "mains_lost!",
     },
 }  # fmt: skip
 """How each fault ends in each demo, and with a mark where it goes beyond what is safe."""
@@ -481,3 +486,109 @@ def test_a_demos_proof_is_kept_with_the_users_data(tmp_path: Path, capsys: pytes
     assert not (demo.parent / "c").exists()
     assert kept.place_of(None, "Egg box №2").name == "egg_box_2.proof.json"
     assert kept.place_of(tmp_path / "a.toml") == tmp_path / "a.proof.json"
+
+
+COOLS = 'kind = "on_off"\naction = "cool"\nperiod_s = 5'
+HEATS_UP = 'kind = "first_order"\nrise_celsius = {rise}\ntime_constant_s = 200\nambient_celsius = 60'
+
+
+def test_cooling_is_proved_against_heat() -> None:
+    """A fan that stops at an open probe lets it become far too hot: that fails, and running at full passes."""
+    fan = 'kind = "fan_curve"\nperiod_s = 1\nstart_celsius = 28\nfull_celsius = 34'
+    for output, passes in ((0.0, False), (1.0, True)):
+        design = made(
+            setpoint="celsius = 30", law=fan, drive='kind = "pwm"', load=HEATS_UP.format(rise=-40), probe=PROBES["thermistor"],
+            guard=f"probe_fault_output = {output}", trial="span_s = 3600\nstart_celsius = 30",
+        )  # fmt: skip
+        rows = {row.fault.name: row for row in fault_table(proved(design, 0, tolerances=False))}
+        assert rows["probe_open"].passes is passes
+    assert rows["switch_stuck_off"].passes is False and rows["switch_stuck_off"].highest_celsius > 55
+
+
+@pytest.mark.parametrize(
+    ("blocks", "limits"),
+    [
+        ({"law": COOLS}, {"highest_celsius": 60, "lowest_celsius": 40}),
+        ({"law": COOLS, "guard": 'alarms = [ { kind = "high", celsius = 70 } ]'}, {"highest_celsius": 75, "lowest_celsius": 40}),
+        ({}, {"highest_celsius": 60}),
+        ({"setpoint": "celsius = 50\nlow_limit_celsius = 20\nhigh_limit_celsius = 70"}, {"highest_celsius": 80, "lowest_celsius": 10}),
+        ({"guard": 'cut_out_celsius = 66\nalarms = [ { kind = "low", celsius = 45 } ]'}, {"highest_celsius": 71, "lowest_celsius": 40}),
+        ({"law": 'kind = "on_off"\naction = "heat_cool"', "guard": "cut_out_low_celsius = 30"}, {"highest_celsius": 60, "lowest_celsius": 25}),
+        ({"law": COOLS, "proof": "[proof.safe]\nlowest_celsius = 12"}, {"highest_celsius": 60, "lowest_celsius": 12}),
+        ({"law": COOLS, "proof": "[proof.safe]\nhighest_celsius = 99"}, {"highest_celsius": 99}),
+    ],
+)  # fmt: skip
+def test_safe_limits_follow_what_must_not_be(blocks: dict[str, str], limits: dict[str, float]) -> None:
+    """Too hot always; too cold where it cools or does both, and where a design that heats says how cold it may be."""
+    assert safe_limits(made(**blocks)) == limits
+
+
+def test_a_limit_that_the_healthy_run_breaks_is_said_and_not_used() -> None:
+    """A trial that starts at 24 °C breaks "lowest 25"; one that is driven to 60 °C "highest 55"."""
+    safe = "[proof.safe]\nlowest_celsius = 25\nhighest_celsius = 55\nenergy_wh = 0.001"
+    design = made(
+        setpoint="celsius = 50", law='kind = "pid"\nintegral_time_s = 60', drive='kind = "linear"', proof=safe,
+        load='kind = "lump"\nheater_watt = 50', trial='name = "cold"\nspan_s = 1800\nstart_celsius = 24\n[[trial]]\nname = "warm"\nspan_s = 1800\nstart_celsius = 50',
+    )  # fmt: skip
+    progress = proved(design, 0, tolerances=False)
+    data = report(progress)
+    assert {(one["trial"], one["name"]) for one in data["not_used"]} >= {("cold", "safe.lowest_celsius")}
+    assert all("as designed it comes to" in one["text"] for one in data["not_used"])
+    for row in data["matrix"]:
+        names = {one["name"] for one in row["limits"] if one["name"].startswith("safe.")}
+        assert ("safe.lowest_celsius" in names) == (row["kind"] == "fault" and row["trial"] == "warm"), row["title"]
+
+
+def test_without_limits_nothing_is_judged(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    """Never a pass: a reversed thermocouple at full output for two hours, without a limit."""
+    place = tmp_path / "bare.toml"
+    place.write_text(
+        '[setpoint]\ncelsius = 50\n[law]\nkind = "on_off"\n[drive]\nkind = "relay"\n[load]\nkind = "first_order"\n'
+        '[probe]\nkind = "thermocouple"\n[[trial]]\nspan_s = 7200\nevents = [ { kind = "probe_reversed", at_s = 0 } ]\n'
+    )
+    assert invoke(["run", str(place), "--json"]) == 0
+    assert json.loads(capsys.readouterr().out)["pass"] is None
+    assert invoke(["run", str(place)]) == 0 and "nothing is judged" in capsys.readouterr().out
+    assert invoke(["prove", str(place), "--runs", "3", "--json", "--junit", str(tmp_path / "j.xml")]) in (0, 1)
+    data = json.loads(capsys.readouterr().out)
+    designed = [row for row in data["matrix"] if row["kind"] != "fault"]
+    assert designed and all(row["pass"] is None and row["judged"] == row["passed"] == 0 for row in designed)
+    assert data["judged"] == sum(row["judged"] for row in data["matrix"]) < data["runs"]
+    assert "nothing is judged" in (tmp_path / "j.xml").read_text()
+    design = read(place).design
+    alone = proved(design.model_copy(update={"proof": design.proof.model_copy(update={"runs": 1})}), 1, faults=False)
+    assert report(alone)["pass"] is None
+    assert invoke(["tune", str(place)]) == 0 and "not judged" in capsys.readouterr().out
+
+
+def test_junit_names_hold_no_times(tmp_path: Path) -> None:
+    """A name is the same from one version of a design to the next, whenever a fault comes."""
+    design = read(DEMOS[0].design).design
+    names = []
+    for early in (0.1, 0.15):
+        own = design.model_copy(update={"proof": design.proof.model_copy(update={"early_fault_fraction": early})})
+        text = junit(proved(own, 0, tolerances=False))
+        names.append(re.findall(r'<testcase name="([^"]*)"', text))
+    assert names[0] == names[1] and not [name for name in names[0] if re.search(r"\d+:\d\d| \d+ (s|min)\b", name)]
+    assert any(name.startswith("Probe open, early: ") for name in names[0]) and len(set(names[0])) * 3 == len(names[0])
+
+
+def test_a_fan_is_asked_what_it_does_at_a_fault(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    """Chosen for a new design it runs at full; an old file runs as it did, with a note; other cooling laws are asked."""
+    old = made(law='kind = "fan_curve"\nperiod_s = 1', drive='kind = "pwm"')
+    assert old.guard.probe_fault_output == 0.0 and "the fan stops" in cautions(old)[0]
+    for guard, asked in (("probe_fault_output = 0", 0), ("watchdog_s = 1", 1)):
+        assert len(cautions(made(law=COOLS, guard=guard))) == asked
+    assert cautions(made()) == []
+    place = tmp_path / "fan.toml"
+    place.write_text(writing.write(old))
+    assert invoke(["check", str(place)]) == 0 and "guard.probe_fault_output is not set" in capsys.readouterr().out
+    assert invoke(["check", str(place), "--json"]) == 0 and len(json.loads(capsys.readouterr().out)["warnings"]) == 1
+    cools = made(law=COOLS)
+    fan = with_kind(cools, "law", of_kind(cools.law, "law", "fan_curve", None, 50.0), 0)
+    assert fan.guard.probe_fault_output == 1.0 and cautions(fan) == []
+    assert "probe_fault_output = 1.0" in writing.write(fan)
+    told = with_values(old.guard, {"watchdog_s": 2.0})
+    assert "probe_fault_output" not in told.model_fields_set
+    answered = fan.model_copy(update={"guard": with_values(old.guard, {"probe_fault_output": 0.0})})
+    assert "probe_fault_output = 0.0" in writing.write(answered)  # the answer is kept, though it is the usual one
