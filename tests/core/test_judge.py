@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 import pytest
 
@@ -11,6 +13,7 @@ from calor.design.file import read
 from calor.design.model import Design
 from calor.design.trial import Limits, Trial
 from calor.drive.pwm import Pwm
+from calor.drive.registry import KINDS
 from calor.judge.advice import advise
 from calor.judge.card import Advice, changed
 from calor.judge.linear import load_response
@@ -254,3 +257,79 @@ def test_networks_are_linear_as_they_run(kind: str) -> None:
     slope = (away[at + 20] - away[at - 20]) / (levels[at + 20] - levels[at - 20])
     gain = load_response(base, np.array([1e-6]))[0].real
     assert gain == pytest.approx(slope, rel=0.06)
+
+
+@pytest.mark.parametrize(
+    "events",
+    [
+        [{"kind": "door", "at_s": 3000, "for_s": 60, "extra_loss_w_per_k": 20}, {"kind": "door", "at_s": 3000, "for_s": 60, "extra_loss_w_per_k": 5}],
+        [{"kind": "heat_added", "at_s": 3000, "for_s": 60, "watt": -40}, {"kind": "door", "at_s": 3060, "for_s": 60, "extra_loss_w_per_k": 20}],
+        [{"kind": "ambient_step", "at_s": 3000, "celsius": 10}, {"kind": "door", "at_s": 3000, "for_s": 120, "extra_loss_w_per_k": 20}],
+        [{"kind": "setpoint_step", "at_s": 3000, "celsius": 52}, {"kind": "door", "at_s": 3030, "for_s": 60, "extra_loss_w_per_k": 20}],
+        [{"kind": "setpoint_step", "at_s": 2900, "for_s": 100, "celsius": 52}, {"kind": "door", "at_s": 3000, "for_s": 60, "extra_loss_w_per_k": 20}],
+    ],
+    ids=["begin together", "touch", "one stays, one lasts", "after a setpoint's step", "as a setpoint's step ends"],
+)  # fmt: skip
+def test_recovery_is_found_whatever_their_order(events: list[dict[str, Any]]) -> None:
+    """Counted from the end of the last of those that belong together; the same in either order of the file."""
+    design = made(
+        law='kind = "pid"\ngain_per_celsius = 0.3\nintegral_time_s = 120\nperiod_s = 1', drive='kind = "linear"', limits="recovery_s = 600",
+        load='kind = "lump"\nheater_watt = 100\nheat_capacity_j_per_k = 400\nloss_w_per_k = 1',
+    )  # fmt: skip
+    found = []
+    for order in (events, events[::-1]):
+        trace = loop.run(design, Trial.model_validate({"span_s": 7200, "start_celsius": 50, "events": order}))
+        verdict = judge(trace, design.limits)
+        found.append(verdict.metrics.recovery_s)
+        ends_s = max(one.recovers_from_s for one in trace.disturbances)
+        away = np.abs(trace.measured_celsius - trace.setpoint_celsius) > design.limits.band_celsius
+        after_s = float(trace.time_s[np.flatnonzero(away)[-1] + 1]) - ends_s
+        # the last one is back when the reading is in band for good, counted by hand
+        assert verdict.metrics.recovery_s[-1] == pytest.approx(after_s, abs=1.0) and 0 < after_s < 600
+        assert None not in verdict.metrics.recovery_s and verdict.passes
+    assert found[0] == found[1]
+
+
+def test_a_disturbance_never_recovered_from_stays_so() -> None:
+    """One that the next does not interrupt, and that is not back before the end."""
+    design = made(load='kind = "first_order"\nrise_celsius = 32', limits="recovery_s = 60")
+    cold = {"kind": "ambient_step", "at_s": 4000, "celsius": -20}
+    trace = loop.run(design, Trial.model_validate({"span_s": 9000, "start_celsius": 50, "events": [cold]}))
+    assert judge(trace, design.limits).metrics.recovery_s == (None,)
+
+
+def test_a_second_fan_uses_energy_by_its_own_drive() -> None:
+    """A fan that is slowed follows the cube of its speed; one behind a relay is at full or stands (fan laws)."""
+    fans = read(DEMOS[2].design).design
+    for first, second in (("relay", "pwm"), ("pwm", "relay"), ("pwm", "pwm")):
+        blocks = {"drive": KINDS[first][0](), "second_drive": KINDS[second][0]()}
+        design = fans.model_copy(update=blocks)
+        trace = loop.run(design, design.trial[2])
+        one, other = (output.delivered for output in trace.outputs)
+        load: Any = design.load
+        power = load.fan_watt * (one if first == "relay" else one**3) + load.second_fan_watt * (
+            other if second == "relay" else other**3
+        )
+        assert trace.power_watt is not None and np.allclose(trace.power_watt, power) and (other > 0).any()
+
+
+def test_the_relay_of_a_fans_supply_is_counted_and_wears() -> None:
+    """Once on and once off each time the fan is not asked for: in figures, limits, wear."""
+    fan = 'kind = "fan_curve"\nperiod_s = 1\nstart_celsius = 30\nfull_celsius = 31\nhysteresis_celsius = 0\nfloor = 0.6'
+    load = 'kind = "first_order"\nrise_celsius = -40\ntime_constant_s = 60\nambient_celsius = 40'
+    counts = {}
+    for switched in ("true", "false"):
+        design = made(
+            setpoint="celsius = 30", law=fan, load=load, limits="switchings_per_hour = 20",
+            drive=f'kind = "pwm"\nidle_output = 0.2\nsupply_switch = {switched}\ncontact_life_cycles = 1000',
+        )  # fmt: skip
+        trial = Trial(span_s=3600.0)
+        trace = loop.run(design, trial)
+        verdict = judge(trace, design.limits)
+        counts[switched] = verdict.metrics.switchings_per_hour
+        on = np.concatenate(([False], trace.demand > 0.0))
+        assert counts[switched] == (np.count_nonzero(on[1:] != on[:-1]) if switched == "true" else 0)
+        cards = [card.title for card in advise(design, trial, trace, verdict)]
+        assert ("The relay of the fan's supply wears out soon." in cards) == (switched == "true")
+        assert verdict.passes == (switched == "false")
+    assert counts["true"] > 20

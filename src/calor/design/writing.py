@@ -80,6 +80,7 @@ def _entries(settings: BaseModel) -> dict[str, Any]:
         value = getattr(settings, key)
         said = key == "name" or (key == "kind" and not isinstance(settings, ONE_KIND))
         said = said or (key == "probe_fault_output" and key in settings.model_fields_set)
+        said = said or "probe_fault_output" in getattr(value, "model_fields_set", ())
         if value is not None and (said or value != field.default):
             entries[key] = value
     return entries

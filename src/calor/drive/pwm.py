@@ -38,6 +38,10 @@ class Pwm(Settings):
     supply_switch: bool = choice(
         False, "Supply switched", "The supply is switched off while nothing is asked for, so that an idling fan stops."
     )
+    contact_life_cycles: int = number(
+        100_000, "Contact life", "Of the relay that switches the supply: once on and once off is a cycle.", "cycles", 1,
+        10**9,
+    )  # fmt: skip
 
     @model_validator(mode="after")
     def _reachable(self) -> Self:

@@ -55,6 +55,11 @@ else:
 Drive = Annotated[AnyDrive, Field(discriminator="kind")]
 
 
+def switches_supply(settings: AnyDrive) -> bool:
+    """Whether a relay switches the supply off while nothing is asked for."""
+    return bool(getattr(settings, "supply_switch", False))
+
+
 @lru_cache(maxsize=64)
 def numbers(settings: AnyDrive) -> DriveNumbers:
     """The settings of any drive as plain numbers."""

@@ -8,11 +8,13 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import replace
+from typing import Any
 
 import numpy as np
 
 from calor.design.model import Design
 from calor.design.trial import Trial
+from calor.drive.pwm import Pwm
 from calor.drive.relay import Relay
 from calor.drive.time_proportional import TimeProportional
 from calor.judge.card import Advice, Rule, changed, retried, rounded
@@ -274,10 +276,14 @@ def close_to_oscillating(
 
 def contact_life(design: Design, trial: Trial, trace: Trace, verdict: Verdict, unit: TemperatureUnit) -> Advice | None:
     """How long a mechanical contact lasts at this rate of switching."""
-    del trial, trace
-    drive = design.drive
+    del trial
+    # of several outputs the busiest one
+    counts = [output.switchings() for output in trace.outputs] or [0]
+    busiest = counts.index(max(counts))
+    drive: Any = design.drive_of(busiest)
     cycles_per_hour = verdict.metrics.switchings_per_hour / 2.0
-    if not isinstance(drive, Relay | TimeProportional) or cycles_per_hour <= 0.0:
+    is_supply = isinstance(drive, Pwm) and drive.supply_switch
+    if not (isinstance(drive, Relay | TimeProportional) or is_supply) or cycles_per_hour <= 0.0:
         return None
     days = drive.contact_life_cycles / cycles_per_hour / 24.0
     if days >= SHORT_LIFE_DAYS:
@@ -286,6 +292,12 @@ def contact_life(design: Design, trial: Trial, trace: Trace, verdict: Verdict, u
     worn = f"{days:.0f} days" if days >= 2.0 else f"{days * 24.0:.0f} hours"
     text = f"{cycles_per_hour:.0f} on-off cycles an hour use up a {life}-cycle contact in {worn}."
     why = "Rated electrical life divided by the cycles of this run; one cycle is once on and once off. Common practice."
+    if is_supply:
+        return Advice("The relay of the fan's supply wears out soon.", text, why, "wear")
+    if busiest > 0:
+        if isinstance(drive, TimeProportional) and drive.switch != "relay":
+            return None
+        return Advice(f"The relay of {design.outputs[busiest]} wears out soon.", text, why, "wear")
     mechanical = isinstance(drive, Relay) or drive.switch == "relay"
     if not mechanical and isinstance(drive, TimeProportional) and drive.switch == "mosfet":
         return None

@@ -107,10 +107,11 @@ def _ripple(trace: Trace, late: slice, rows: Mask) -> float | None:
 
 
 def together(disturbances: Sequence[Disturbance]) -> list[tuple[float, float]]:
-    """(begin, end) in s of disturbances, in order of time; those that overlap are one. One that stays is an instant."""
+    """(begin, end) in s of disturbances, in order of time; those that overlap or touch are one. One that stays is an
+    instant."""
     apart: list[tuple[float, float]] = []
     for event in sorted(disturbances, key=lambda event: event.begins_s):
-        if apart and event.begins_s < apart[-1][1]:
+        if apart and event.begins_s <= apart[-1][1]:
             apart[-1] = (apart[-1][0], max(apart[-1][1], event.recovers_from_s))
         else:
             apart.append((event.begins_s, event.recovers_from_s))
@@ -200,11 +201,13 @@ def _rise_time(trace: Trace, judged: Mask, band_celsius: float) -> float | None:
 def _recoveries(trace: Trace, judged: Mask, in_band: Mask) -> tuple[float | None, ...]:
     """For each disturbance: from its end (its begin, where it stays) until the band is entered and kept.
 
-    Of disturbances that overlap each is counted from the end of the last of them.
+    Of disturbances that overlap or touch each is counted from the end of the last of them. Where it is still on its
+    way as the next one begins, it has recovered when that is over, too.
     """
     times, apart = [], together(trace.disturbances)
     for event in trace.disturbances:
         number = next(k for k, (begin_s, end_s) in enumerate(apart) if begin_s <= event.begins_s <= end_s)
-        until_s = apart[number + 1][0] if number + 1 < len(apart) else np.inf
-        times.append(_stays_from(trace, judged, in_band, apart[number][1], until_s))
+        ends = [*(begin_s for begin_s, _ in apart[number + 1 :]), np.inf]
+        found = (_stays_from(trace, judged, in_band, apart[number][1], until_s) for until_s in ends)
+        times.append(next((time_s for time_s in found if time_s is not None), None))
     return tuple(times)

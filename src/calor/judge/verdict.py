@@ -10,7 +10,7 @@ from calor.design.model import Design
 from calor.design.trial import Limits, Trial, limited
 from calor.judge.metrics import Metrics, measure
 from calor.law.autotune import APPLIED, REASONS, RESULTS
-from calor.loop.trace import Trace, Tuning, changes_of
+from calor.loop.trace import Trace, Tuning
 from calor.settings import quantity_of
 from calor.units import TemperatureUnit, format_difference, format_duration, format_temperature
 
@@ -128,7 +128,7 @@ def report(design: Design, trial: Trial, trace: Trace) -> dict[str, Any]:
             {
                 "name": output.name,
                 "on_fraction": float(output.delivered.mean()),
-                "switchings_per_hour": changes_of(output.switch_level) / hours if output.switches else 0.0,
+                "switchings_per_hour": output.switchings() / hours,
             }
             for output in trace.outputs
         ]

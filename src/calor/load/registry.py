@@ -218,11 +218,14 @@ def electric_watt(settings: AnyLoad) -> float | None:
     return watt
 
 
-def power_watt(settings: AnyLoad, first: Any, second: Any, is_mean: bool, against: Any = 0.0) -> Column | None:
+def power_watt(
+    settings: AnyLoad, first: Any, second: Any, is_mean: bool, against: Any = 0.0, second_is_mean: bool | None = None
+) -> Column | None:
     """Electrical power over the rows of a run, W, from the outputs given; None where the model knows no watts.
 
     `is_mean`: the outputs are means of full and nothing, as a slow switch gives. Else they are steady, and a fan's
-    power follows the cube of its speed, a current's the square. `against` is the power a current needs beside that,
+    power follows the cube of its speed, a current's the square. `second_is_mean` says so of the second output, where it
+    has a drive of its own. `against` is the power a current needs beside that,
     against the Seebeck voltage, W.
     """
     full = electric_watt(settings)
@@ -239,6 +242,7 @@ def power_watt(settings: AnyLoad, first: Any, second: Any, is_mean: bool, agains
     second_watt = abs(settings.second_watt) if isinstance(settings, Lump | Chamber | Liquid) else 0.0
     second_fan = getattr(settings, "second_fan_watt", 0.0)
     if np.ndim(second):
+        is_mean = is_mean if second_is_mean is None else second_is_mean
         watt = watt + second_watt * second + second_fan * (second if is_mean else second**3)
     return np.asarray(watt)
 

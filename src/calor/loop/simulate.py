@@ -170,12 +170,15 @@ def _given(
     outputs = tuple(
         Output(
             name, demands[k], delivered[k], switch_s[k, : changes[k]].copy(), switch_level[k, : changes[k]].copy(),
-            design.drive_of(k).kind in drives.SWITCHES,
+            design.drive_of(k).kind in drives.SWITCHES, drives.switches_supply(design.drive_of(k)),
         )
         for k, name in enumerate(design.outputs)
     )  # fmt: skip
     first, second = (np.asarray(weights) for weights in design.output_weights())
-    is_mean = design.drive.kind in drives.SWITCHES
+    means = [design.drive_of(k).kind in drives.SWITCHES for k in range(count)]
+    is_mean, second_is_mean = (
+        all(mean for mean, weight in zip(means, weights, strict=True) if weight) for weights in (first, second)
+    )
     demand, given = demands[0], delivered[0]
     if design.law.action == "heat_cool":
         demand, given = demands[0] - demands[1], delivered[0] - delivered[1]
@@ -188,9 +191,15 @@ def _given(
         "switch_s": outputs[0].switch_s,
         "switch_level": outputs[0].switch_level,
         "switches": outputs[0].switches,
+        "switches_supply": outputs[0].switches_supply,
         "cools": design.law.action == "cool",
         "power_watt": loads.power_watt(
-            design.load, _sum(first, delivered), _sum(second, delivered), is_mean, against[0] if len(against) else 0.0
+            design.load,
+            _sum(first, delivered),
+            _sum(second, delivered),
+            is_mean,
+            against[0] if len(against) else 0.0,
+            second_is_mean,
         ),
         "outputs": outputs if count > 1 else (),
     }

@@ -66,7 +66,8 @@ class Output(NamedTuple):
     """One output of a law with several: what was asked of it, and what was switched when.
 
     `demand` and `delivered` are columns like those of the run; `switch_s` and `switch_level` the instants of its
-    changes.
+    changes. `switches`: it goes on and off itself; `switches_supply`: a relay takes its supply away where nothing is
+    asked.
     """
 
     name: str
@@ -75,6 +76,13 @@ class Output(NamedTuple):
     switch_s: Column
     switch_level: Column
     switches: bool
+    switches_supply: bool = False
+
+    def switchings(self) -> int:
+        """How often it, or the relay of its supply, changed between off and on, each way counted once."""
+        if self.switches:
+            return changes_of(self.switch_level)
+        return changes_of(self.demand) if self.switches_supply else 0
 
 
 class Tuning(NamedTuple):
@@ -153,6 +161,7 @@ class Trace:
     switch_s: Column = field(default_factory=lambda: np.empty(0))
     switch_level: Column = field(default_factory=lambda: np.empty(0))
     switches: bool = True
+    switches_supply: bool = False
     cools: bool = False
     power_watt: Column | None = None
     outputs: tuple[Output, ...] = ()
@@ -177,9 +186,9 @@ class Trace:
     def switchings(self) -> int:
         """How often the output changed between off and on, each way counted once; of several the busiest one."""
         if self.outputs:
-            return max((changes_of(item.switch_level) for item in self.outputs if item.switches), default=0)
+            return max(item.switchings() for item in self.outputs)
         if not self.switches:
-            return 0
+            return changes_of(self.demand) if self.switches_supply else 0
         if len(self.switch_s):
             return changes_of(self.switch_level)
         known = self.delivered[np.isfinite(self.delivered)]
