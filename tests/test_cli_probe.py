@@ -31,14 +31,14 @@ def test_every_kind_at_temperatures_and_counts(capsys: pytest.CaptureFixture[str
         assert list(point) == ["celsius", *OWN[kind], "volt", "counts", "celsius_back", "celsius_per_count"]
         slack = 0.07 if "thermocouple" in name else 2e-3
         assert abs(point["celsius_back"] - point["celsius"]) <= 1.1 * point["celsius_per_count"] + slack
-    assert data["budget_at_celsius"] == 60 and data["budget"] and list(data["budget"][0]) == ["cause", "celsius"]
+    assert data["budget_at_celsius"] == 50 and data["budget"] and list(data["budget"][0]) == ["cause", "celsius"]
     assert sum(part["celsius"] for part in data["budget"]) == pytest.approx(data["worst_case_celsius"])
     assert sum(part["celsius"] ** 2 for part in data["budget"]) ** 0.5 == pytest.approx(data["rss_celsius"])
     codes = [str(point["counts"]) for point in data["points"]]
     _, back = call_json(capsys, "probe", file, "--counts", *codes)
     assert [p["celsius_back"] for p in back["points"]] == [p["celsius_back"] for p in data["points"]]
     out = call(capsys, "probe", file, "--celsius", "60")[1]
-    assert "error budget at 60 °C" in out and "root-sum-square" in out
+    assert "error budget at 50 °C" in out and "root-sum-square" in out
     assert call_json(capsys, "probe", file, "--formula")[1]["formula"][-1].startswith("celsius")
 
 

@@ -129,7 +129,7 @@ def test_heating_and_cooling_are_never_both_on(min_on_s: int) -> None:
     design = made(
         law=law,
         drive='kind = "relay"',
-        load='kind = "first_order"\nrise_celsius = 80\nsecond_rise_celsius = 80\ntime_constant_s = 60',
+        load='kind = "first_order"\nrise_celsius = 80\nsecond_rise_celsius = -80\ntime_constant_s = 60',
         setpoint="celsius = 22",
     )
     swings = [

@@ -92,12 +92,12 @@ def command(
 
 
 def at_points(design: Design, celsius: list[float], counts: list[float]) -> dict[str, Any]:
-    """The probe at temperatures or counts, and its error budget at the first of them."""
+    """The probe at temperatures or counts, and its error budget at the setpoint."""
     from calor.sense.points import at_celsius, at_counts, report
 
     points = [at_celsius(design.probe, value) for value in celsius]
     points += [at_counts(design.probe, int(value)) for value in counts]
-    return report(design.probe, points)
+    return report(design.probe, points, float(design.setpoint.celsius))
 
 
 def fitted(path: Path) -> dict[str, Any]:

@@ -45,7 +45,7 @@ def command(
     from calor.tune import report, spread, table
     from calor.tune.choices import choices, data_of, what_of
     from calor.tune.known import known_by
-    from calor.tune.predictive import row_of
+    from calor.tune.predictive import refusal, row_of
     from calor.tune.rules import BY_NAME
     from calor.tune.search import searched
 
@@ -76,6 +76,9 @@ def command(
         goes_on("predictive law")
         by_model = row_of(design, (chosen,), known, ms) if asks_predictive or not names_of else None
     if asks_predictive and by_model is None:
+        refused = refusal(design)
+        if refused:
+            raise CalorError("calor tune: --rule predictive", refused, "", "take another rule")
         raise CalorError(
             "calor tune: --rule predictive", "needs the model of a load that settles, and this tells none", "",
             "take another rule, or another method",

@@ -128,6 +128,16 @@ class Design(Settings):
         return self
 
     @model_validator(mode="after")
+    def _calibration_can_be_read(self) -> Self:
+        if self.probe.calibration:
+            from calor.sense.points import unread_point  # what it takes is imported for a calibrated probe alone
+
+            wrong = unread_point(self.probe)
+            if wrong:
+                raise ValueError(wrong)
+        return self
+
+    @model_validator(mode="after")
     def _guards_fit(self) -> Self:
         wrong = guards.problem(self.guard, self.law.action)
         if wrong:

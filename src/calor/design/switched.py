@@ -22,6 +22,6 @@ def switched(design: Design) -> Switched:
     watt = loads.electric_watt(design.load)
     if isinstance(design.law, Stages) and watt is not None:
         watt *= max(shares(design.law))
-    # modules side by side carry one current, one after the other
-    ampere = design.load.max_ampere if isinstance(design.load, Thermoelectric) else None
+    # modules in parallel carry their current each
+    ampere = design.load.max_ampere * design.load.parallel if isinstance(design.load, Thermoelectric) else None
     return Switched(watt, ampere)

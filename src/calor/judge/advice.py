@@ -140,7 +140,7 @@ def too_slow(design: Design, trial: Trial, trace: Trace, verdict: Verdict, unit:
         shown, proposal, value = fallback
         text = f"{text} {shown} would take {format_duration(value)}, but misses another limit.".strip()
         return Advice(title, text, why, "limit", f"Try {shown}", proposal)
-    gains, powers = isinstance(design.law, Pid), bool(_power_key(design))
+    gains, powers = _has_one_gain(design), bool(_power_key(design))
     times = f"{POWER_STEPS[-1]:g} times the power"
     tried = f"Neither twice the gain nor {times} meets it: look" if gains and powers else "Look"
     if gains != powers:
@@ -149,12 +149,18 @@ def too_slow(design: Design, trial: Trial, trace: Trace, verdict: Verdict, unit:
     return Advice(title, text, why, "limit")
 
 
+def _has_one_gain(design: Design) -> bool:
+    """Whether one gain is in force; beside gain sets it is not."""
+    return isinstance(design.law, Pid) and not design.law.gain_sets
+
+
 def _stronger(design: Design, unit: TemperatureUnit) -> list[tuple[str, Design]]:
     """Designs with more gain, then with more power, each with the words for it."""
     changes = []
-    if isinstance(design.law, Pid):
+    law: Any = design.law
+    if _has_one_gain(design):
         for factor in GAIN_STEPS:
-            gain = rounded(design.law.gain_per_celsius * factor)
+            gain = rounded(law.gain_per_celsius * factor)
             changes.append((format_gain(gain, unit), changed(design, "law", gain_per_celsius=gain)))
     power = _power_key(design)
     for factor in POWER_STEPS if power else ():
@@ -252,7 +258,7 @@ def close_to_oscillating(
     del trace
     law = design.law
     critical = ultimate(design)
-    if critical is None or not isinstance(law, Pid) or law.gain_per_celsius <= 0.0:
+    if critical is None or not isinstance(law, Pid) or law.gain_per_celsius <= 0.0 or law.gain_sets:
         return None
     gain, period_s = critical
     margin = gain / law.gain_per_celsius

@@ -79,7 +79,8 @@ class Autotune(Settings):
 class AutotuneNumbers(NamedTuple):
     """Self-tuning as the kernel sees it.
 
-    Gain = `gain_share` / √(a² − hysteresis²) of an oscillation's amplitude a; rates are a share over its period, the
+    Gain = `gain_share` / √(a² − hysteresis²) of an oscillation's amplitude a, and where the relay stands in cooling's
+    range this is cooling's, `cool_ratio` times heating's; rates are a share over its period, the
     derivative time a share of it.
     """
 
@@ -94,6 +95,7 @@ class AutotuneNumbers(NamedTuple):
     rate_share: float
     derivative_share: float
     back_share: float
+    cool_ratio: float
 
 
 class Relay(NamedTuple):
@@ -136,10 +138,10 @@ class AutotuneState(NamedTuple):
     gains: Gains
 
 
-def numbers(settings: Autotune | None, action: str, calculates_back: bool) -> AutotuneNumbers:
+def numbers(settings: Autotune | None, action: str, calculates_back: bool, cool_ratio: float = 1.0) -> AutotuneNumbers:
     """The settings as plain numbers; None: it cannot tune itself."""
     if settings is None:
-        return AutotuneNumbers(False, 0.0, 0.0, 0, -math.inf, math.inf, 0.0, 0.0, 0.0, 0.0, 0.0)
+        return AutotuneNumbers(False, 0.0, 0.0, 0, -math.inf, math.inf, 0.0, 0.0, 0.0, 0.0, 0.0, 1.0)
     gain, integral, derivative = RULES[settings.rule]
     tracking = math.sqrt(integral * derivative) if derivative > 0.0 else integral
     low, high = -math.inf, math.inf
@@ -157,6 +159,7 @@ def numbers(settings: Autotune | None, action: str, calculates_back: bool) -> Au
         1.0 / integral,
         derivative,
         1.0 / tracking if calculates_back else 0.0,
+        cool_ratio,
     )
 
 
@@ -262,7 +265,10 @@ def _measured(law: AutotuneNumbers, state: AutotuneState, swing: float, dt_s: fl
     if size <= LEAST_SWING_SHARE * law.hysteresis_celsius or size <= 0.0:
         return ended(state, TOO_SMALL)
     root = root_of((size - law.hysteresis_celsius) * (size + law.hysteresis_celsius), size)
-    gain = min(law.gain_share / root, MOST_GAIN)
+    gain = law.gain_share / root
+    if state.relay.middle < 0.0:
+        gain = gain / law.cool_ratio
+    gain = min(gain, MOST_GAIN)
     gains = Gains(gain, law.rate_share / period_s, law.derivative_share * period_s, law.back_share / period_s)
     applied = ended(state, APPLIED)
     return AutotuneState(applied.relay, applied.times, seen, True, gains)

@@ -65,6 +65,10 @@ class OnOff(Settings):
 
     @model_validator(mode="after")
     def _one_school(self) -> Self:
+        if self.action == "heat_cool" and self.placed != "centred":
+            raise ValueError(
+                f'placed = "{self.placed}" goes with one output; heat_cool has dead_zone_celsius around the setpoint'
+            )
         pair = (self.start_celsius, self.stop_celsius)
         if pair == (None, None):
             return self
@@ -89,6 +93,8 @@ def along_with(settings: OnOff, key: str, value: Any) -> dict[str, Any]:
     action."""
     if key == "hysteresis_celsius" and value is not None:
         return {key: value, "start_celsius": None, "stop_celsius": None}
+    if key == "action" and value == "heat_cool":
+        return {key: value, "placed": "centred"}
     if key == "action" and settings.start_celsius is not None:
         return {key: value, "start_celsius": settings.stop_celsius, "stop_celsius": settings.start_celsius}
     if key not in ("start_celsius", "stop_celsius"):

@@ -214,7 +214,7 @@ def numbers(settings: Pid) -> PidNumbers:
         settings.slew_per_s,
         settings.ramp_celsius_per_s,
         apart,
-        autotune.numbers(settings.autotune, settings.action, back),
+        autotune.numbers(settings.autotune, settings.action, back, apart.cool_ratio),
     )
 
 

@@ -178,11 +178,19 @@ def is_exact(settings: Lump) -> bool:
 
 def fastest_rate_per_s(settings: Lump, extra_w_per_k: float) -> float:
     """Upper bound of how fast it settles, 1/s; with radiation where both outputs bring it, or at 1000 °C if hotter."""
+    return rate_when_hot_per_s(settings, extra_w_per_k, 1000.0, 0.0)
+
+
+def rate_when_hot_per_s(
+    settings: Lump, extra_w_per_k: float, hottest_celsius: float, heat_from_outside_watt: float
+) -> float:
+    """The same where it starts, or is put, as hot as that, or something brings heat to it."""
     loss = settings.loss_w_per_k + extra_w_per_k + settings.fan_w_per_k + settings.second_fan_w_per_k
     if settings.radiating_m2:
         heat = abs(settings.heater_watt) + abs(settings.second_watt) + abs(settings.always_watt)
+        heat += heat_from_outside_watt
         balance = _radiating_balance(settings, settings.loss_w_per_k, heat, settings.ambient_celsius)
-        hottest_k = max(settings.ambient_celsius + 273.15, 1273.0, balance + 273.15)
+        hottest_k = max(settings.ambient_celsius, hottest_celsius, balance) + 273.15
         loss += 4.0 * STEFAN_BOLTZMANN * settings.radiating_m2 * hottest_k**3
     return loss / settings.heat_capacity_j_per_k
 

@@ -69,8 +69,11 @@ Load = Annotated[AnyLoad, Field(discriminator="kind")]
 
 
 @lru_cache(maxsize=64)
-def numbers(settings: AnyLoad, largest_extra_w_per_k: float = 0.0) -> LoadNumbers:
-    """The settings of any load as plain numbers; the step holds up to `largest_extra_w_per_k` of extra loss."""
+def numbers(
+    settings: AnyLoad, largest_extra_w_per_k: float = 0.0, hottest_celsius: float = -273.15, heat_watt: float = 0.0
+) -> LoadNumbers:
+    """The settings of any load as plain numbers; the step holds up to `largest_extra_w_per_k` of extra loss, from
+    `hottest_celsius` on, and with so much heat from outside."""
     every: dict[str, Any] = {
         kind: module.numbers(settings if settings.kind == kind else KINDS[kind][0]())
         for kind, module in _MODULES.items()
@@ -78,15 +81,20 @@ def numbers(settings: AnyLoad, largest_extra_w_per_k: float = 0.0) -> LoadNumber
     return LoadNumbers(
         kind=list(KINDS).index(settings.kind),
         dead_time_s=settings.dead_time_s,
-        step_s=_longest_step_s(settings, largest_extra_w_per_k),
+        step_s=_longest_step_s(settings, largest_extra_w_per_k, hottest_celsius, heat_watt),
         **every,
     )
 
 
-def _longest_step_s(settings: AnyLoad, extra_w_per_k: float) -> float:
+def _longest_step_s(
+    settings: AnyLoad, extra_w_per_k: float, hottest_celsius: float = -273.15, heat_watt: float = 0.0
+) -> float:
     """The longest step a load is accurate over, s; one that is solved exactly takes any, for the probe's sake not
     too long ones."""
-    rate = _MODULES[settings.kind].fastest_rate_per_s(settings, extra_w_per_k)
+    module = _MODULES[settings.kind]
+    rate = module.fastest_rate_per_s(settings, extra_w_per_k)
+    if hasattr(module, "rate_when_hot_per_s"):
+        rate = max(rate, module.rate_when_hot_per_s(settings, extra_w_per_k, hottest_celsius, heat_watt))
     step_s = chamber.STEP_PER_TIME_CONSTANT / rate if rate > 0.0 else 1e9
     return max(step_s, EXACT_STEP_S) if _is_exact(settings) else step_s
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import itertools
+
 import numpy as np
 import numpy.typing as npt
 
@@ -53,17 +55,15 @@ def with_found_events(trace: Trace, design: Design) -> Trace:
 def _of_guards(trace: Trace, design: Design) -> list[RunEvent]:
     """The cut-out, and faults of the probe, by a run's flags."""
     events, flags = [], trace.whole_flags
-    by_alarm = np.flatnonzero(flags & Flag.TRIPPED)
-    tripped = np.flatnonzero(flags & Flag.CUT_OUT)
-    if len(by_alarm) and by_alarm[0] == tripped[0]:
-        text = "tripped by an alarm, output off and latched"
-        events.append(RunEvent(float(trace.time_s[by_alarm[0]]), "cut_out", text))
-    elif len(tripped):
-        row = int(tripped[0])
-        low, high = guards.limits_celsius(design.guard, design.law.action)
+    low, high = guards.limits_celsius(design.guard, design.law.action)
+    for row in _trips(flags)[:20]:
+        at_s = float(trace.time_s[row])
+        if flags[row] & Flag.TRIPPED:
+            events.append(RunEvent(at_s, "cut_out", "tripped by an alarm, output off and latched"))
+            continue
         below = bool(trace.measured_celsius[row] < low)
         text = f"cut-out tripped {'below' if below else 'above'} {low if below else high:g} °C, output off and latched"
-        events.append(RunEvent(float(trace.time_s[row]), "cut_out", text, celsius=low if below else high))
+        events.append(RunEvent(at_s, "cut_out", text, celsius=low if below else high))
     faulty = (flags & Flag.PROBE_FAULT) > 0
     begins = np.flatnonzero(faulty & ~np.concatenate(([False], faulty[:-1])))
     asked = f"{design.guard.probe_fault_output * 100:g} %"
@@ -72,6 +72,14 @@ def _of_guards(trace: Trace, design: Design) -> list[RunEvent]:
         word = _fault_word(int(flags[k]))
         events.append(RunEvent(float(trace.time_s[k]), "probe_fault", f"probe fault{word}, output {asked}"))
     return events
+
+
+def _trips(flags: npt.NDArray[np.int64]) -> list[int]:
+    """The rows in which the outputs are put off and latched: again after the controller was started again, and not
+    where a firmware that hung goes on as it was."""
+    looked = np.flatnonzero((flags & Flag.STALLED) == 0)
+    cut = (flags[looked] & Flag.CUT_OUT) > 0
+    return [int(row) for row in looked[cut & ~np.concatenate(([False], cut[:-1]))]]
 
 
 def _said(tuning: Tuning) -> str:
@@ -83,12 +91,21 @@ def _said(tuning: Tuning) -> str:
 
 
 def _boiling(trace: Trace, boils_celsius: float) -> list[RunEvent]:
-    """When a liquid begins to boil, and when it has boiled dry: then it grows hotter than that."""
+    """When a liquid begins to boil, and when it has boiled dry: then it grows hotter than that. Again after it was
+    refilled."""
     events = []
-    for above, kind, text in ((-1e-6, "boils", "it boils"), (0.01, "dry", "boiled dry")):
-        rows = np.flatnonzero(trace.true_celsius > boils_celsius + above)
-        if len(rows):
-            events.append(RunEvent(float(trace.time_s[rows[0]]), kind, text))
+    refilled_s = [event.at_s for event in trace.events if event.kind == "contents_added"]
+    begins = np.searchsorted(trace.time_s, [0.0, *sorted(refilled_s)], side="left").tolist()
+    hotter = trace.true_celsius > boils_celsius + 0.01
+    boils = (trace.true_celsius > boils_celsius - 1e-6) & ~hotter
+    # what is put there hotter than that boils within a step, and only what is dry stays so
+    dry = hotter & np.concatenate((hotter[1:], [False]))
+    for rows, kind, text in ((boils, "boils", "it boils"), (dry, "dry", "boiled dry")):
+        onsets = np.flatnonzero(rows & ~np.concatenate(([False], rows[:-1])))
+        for begin, end in itertools.pairwise([*begins, trace.steps]):
+            own = onsets[(onsets >= begin) & (onsets < end)]
+            if len(own):
+                events.append(RunEvent(float(trace.time_s[own[0]]), kind, text))
     return events
 
 

@@ -208,7 +208,7 @@ def run(
             was_lost = was_lost or now[POWER] < 0.0
             was_hung = was_hung or now[HUNG] > 0.0
             was_reset = was_reset or (now[POWER] < 0.0 and now[HUNG] > 0.0)
-        if lag_s <= 0.0:
+        if lag_s <= 0.0 and now[PROBE_LAG] <= 0.0:
             probe_rise = now[PROBE_RISE]
         lost, hung = now[POWER] < 0.0, now[HUNG] > 0.0
         was_reset = hung and (was_reset or lost)

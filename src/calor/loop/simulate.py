@@ -12,7 +12,7 @@ import numpy as np
 import numpy.typing as npt
 
 from calor.compiled import Column
-from calor.design.event import EXTRA, SWITCH_FAULT
+from calor.design.event import ADDED, ADDED_CELSIUS, AMBIENT, EXTRA, HEAT, SWITCH_FAULT
 from calor.design.model import MOST_STEPS, Design
 from calor.design.switch_events import BOUNCING
 from calor.design.trial import Trial
@@ -116,9 +116,15 @@ def _needs_no_seat(design: Design) -> None:
 
 
 def _blocks(
-    design: Design, probe: ProbeNumbers, largest_extra_w_per_k: float, clock_share: float = 0.0
-) -> run_records.LoopNumbers:
-    """The design as the kernel sees it."""
+    design: Design, probe: ProbeNumbers, values: npt.NDArray[np.float64] | None, start_celsius: float,
+    clock_share: float = 0.0,
+) -> run_records.LoopNumbers:  # fmt: skip
+    """The design as the kernel sees it, under conditions, from a temperature on."""
+    hard = (0.0, start_celsius, 0.0)
+    if values is not None:
+        put_in = values[values[:, ADDED] > 0.0, ADDED_CELSIUS]
+        hottest = max(start_celsius, float(values[:, AMBIENT].max()), float(put_in.max(initial=start_celsius)))
+        hard = (float(values[:, EXTRA].max()), hottest, float(np.abs(values[:, HEAT]).max()))
     return run_records.LoopNumbers(
         float(design.law.period_s),
         _step_s(design, clock_share),
@@ -127,7 +133,7 @@ def _blocks(
         laws.numbers(design.law, design.guard),
         drives.numbers(design.drive),
         drives.numbers(design.drive_of(1)),
-        loads.numbers(design.load, largest_extra_w_per_k),
+        loads.numbers(design.load, *hard),
         len(design.outputs),
         1.0 if design.law.kind == "stages" else -1.0 if design.law.action == "heat_cool" else 0.0,
         design.guard.watchdog_s is not None,
@@ -224,10 +230,10 @@ def run(
     if conditions is None:
         conditions = timeline(design, trial, deviation.ambient_celsius, deviation.voltage_share)
     probe = probes.numbers(design.probe) if deviation.probe is None else deviation.probe
-    blocks = _blocks(design, probe, float(conditions.values[:, EXTRA].max()), deviation.clock_share)
     at_rest = trial.start_celsius
     if at_rest is None:
         at_rest = ambient.start_celsius(trial, design.ambient_celsius(trial)) + deviation.ambient_celsius
+    blocks = _blocks(design, probe, conditions.values, float(at_rest), deviation.clock_share)
     start = _start(design, at_rest)
     seed = trial.seed if deviation.seed is None else deviation.seed
     noise = noise_of_probe(seed, steps, design.probe.noise_celsius)
@@ -314,7 +320,7 @@ def replay(design: Design, recorded: Trace) -> Trace:
     changes = np.zeros(count, np.int64)
     watched = _watched(design)
     replay_kernel.replay(
-        _blocks(design, probes.numbers(design.probe), 0.0), _start(design, 0.0), smoothing,
+        _blocks(design, probes.numbers(design.probe), None, 0.0), _start(design, 0.0), smoothing,
         np.zeros(filters.memory_size(smoothing)), run_records.workspace(len(watched)), watched, readings,
         span_s + period_s, columns, switch_s, switch_level, changes,
     )  # fmt: skip

@@ -108,6 +108,27 @@ def at_counts(settings: AnyProbe, counts: int) -> Point:
     return point
 
 
+UNREAD_CELSIUS = 5.0
+"""A probe that reads back its own temperature further off than this does not read it."""
+
+
+def unread_point(settings: AnyProbe) -> str:
+    """Which calibration point the probe could never have read, and what would do; empty where it can all."""
+    bare = registry.numbers(settings.model_copy(update={"offset_celsius": 0.0, "calibration": ()}))
+    for point in settings.calibration:
+        celsius = float(point.reading_celsius)
+        if settings.kind == "ideal":
+            continue
+        with np.errstate(all="ignore"):
+            back = float(sweep.celsius_over(bare, sweep.counts_over(bare, np.array([celsius])))[0])
+        if not abs(back - celsius) <= UNREAD_CELSIUS:
+            return (
+                f"probe.calibration has a reading of {celsius:g} °C, which this probe cannot read; correct it, or the"
+                " probe's circuit"
+            )
+    return ""
+
+
 def code_range(plain: ProbeNumbers) -> tuple[int, int]:
     """Lowest and highest code there is."""
     if plain.gives_code:
@@ -115,12 +136,11 @@ def code_range(plain: ProbeNumbers) -> tuple[int, int]:
     return 0, int(plain.firmware.adc.codes) - 1
 
 
-def report(settings: AnyProbe, points: list[Point]) -> dict[str, Any]:
-    """Points with the error budget at the first of them that can be read."""
-    errors = None
-    for point in points:
-        if point["celsius"] is not None and errors is None:
-            errors = budget.budget(settings, float(point["celsius"]))
+def report(settings: AnyProbe, points: list[Point], setpoint_celsius: float) -> dict[str, Any]:
+    """Points with the error budget at the setpoint; where the probe cannot read that, at the first point it can."""
+    known = [float(point["celsius"]) for point in points if point["celsius"] is not None]
+    every = (budget.budget(settings, celsius) for celsius in (setpoint_celsius, *known))
+    errors = next((one for one in every if one is not None), None)
     return {
         "points": points,
         "budget_at_celsius": None if errors is None else errors.celsius,

@@ -6,8 +6,10 @@ import math
 from typing import Any
 
 import numpy as np
+from pydantic import ValidationError
 
 from calor.design.model import Design
+from calor.design.problems import explain
 from calor.design.trial import Trial
 from calor.errors import CalorError
 from calor.law.pid import Pid, cool_ratio
@@ -16,7 +18,7 @@ from calor.settings import bounds_of
 from calor.tune.known import Known
 from calor.tune.margins import margins_of
 from calor.tune.model import Model
-from calor.tune.process import Process
+from calor.tune.process import Process, proportional
 from calor.tune.search import MS_BOUND
 from calor.tune.table import PREDICTIVE, Candidate, setting_of, tried
 
@@ -85,11 +87,24 @@ def quickest(design: Design, process: Process, model: Model, ms_bound: float = M
     return law
 
 
+def refusal(design: Design, law: Predictive | None = None) -> str:
+    """Why the design cannot have the law, as one of its trials needs what it has not; empty where it can."""
+    action: Any = design.law.action
+    own = Predictive(action=action, period_s=design.law.period_s) if law is None else law
+    try:
+        Design.model_validate({**dict(proportional(design)), "law": own})
+    except ValidationError as error:
+        return str(explain(error)[0])
+    return ""
+
+
 def row_of(design: Design, trials: tuple[Trial, ...], known: Known, ms_bound: float = MS_BOUND) -> Candidate | None:
     """The law as a row, run on some trials and judged; None where what is known makes none."""
     if known.model is None or known.model.kind == "integrating":
         return None
     law = quickest(design, known.process, known.model, ms_bound)
+    if refusal(design, law):  # beside rows that do what this one could not
+        return None
     note = "meets the setpoint soon, forgives load disturbances slowly"
     return tried(
         design, trials, known.process, PREDICTIVE, TITLE, SOURCE.format(bound=ms_bound), setting_of(law), True, note

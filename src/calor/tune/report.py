@@ -7,6 +7,7 @@ from dataclasses import asdict
 from pathlib import Path
 from typing import Any
 
+from calor.design.file import parse
 from calor.design.model import Design
 from calor.design.writing import write
 from calor.errors import CalorError, unwritable
@@ -157,17 +158,19 @@ def set_data(found: SetFound) -> dict[str, Any]:
 
 def write_sets(design: Design, found: list[SetFound], place: Path, text: str) -> None:
     """Write the design with gain sets; `text` is its file, whose comments stay. Raises CalorError."""
-    made = with_sets(design, found)
-    try:
-        save_atomically(place, write(made, text, place.parent))
-    except OSError as error:
-        raise unwritable(CalorError, place, error) from None
+    _write(with_sets(design, found), place, text)
 
 
 def write_design(design: Design, row: Candidate, place: Path, text: str) -> None:
     """Write the design with a row's gains; `text` is its file, whose comments stay. Raises CalorError."""
-    made = with_setting(design, row.setting)
+    _write(with_setting(design, row.setting), place, text)
+
+
+def _write(design: Design, place: Path, text: str) -> None:
+    """Write a design that can be read again. Raises CalorError."""
+    written = write(design, text, place.parent)
+    parse(written, str(place), place.parent)
     try:
-        save_atomically(place, write(made, text, place.parent))
+        save_atomically(place, written)
     except OSError as error:
         raise unwritable(CalorError, place, error) from None
