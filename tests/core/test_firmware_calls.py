@@ -10,7 +10,10 @@ from typing import Any
 import numpy as np
 import pytest
 
+from calor import loop
 from calor.design.model import Design
+from calor.design.trial import Trial
+from calor.firmware import folder
 from calor.firmware.run import host
 from calor.firmware.sources import generate
 from calor.firmware.sources.form import PLAIN, Form
@@ -361,3 +364,37 @@ def test_any_call_with_any_bits(name: str, form: Form, tmp_path: Path) -> None:
 }
 """
     assert printed(design, body, tmp_path, form, before=number) == ["good"]
+
+
+@pytest.mark.parametrize("form", FORMS)
+def test_of_a_knob_and_the_line_the_last_one_that_moved_wins(form: Form, tmp_path: Path) -> None:
+    """As the example reads the knob: at rest, with noise of a code, it leaves what was set otherwise."""
+    limits = "low_celsius = 20\nhigh_celsius = 60\nlow_counts = 3\nhigh_counts = 1020\nbits = 10\nhysteresis_counts = 4"
+    design = made(knob=limits)
+    example = folder.folder_files(design, "t", form).files["example/t_example.c"]
+    turned = example[example.index("turned_celsius =") :]
+    assert turned.index("if (knob.has_moved)") < turned.index("t_set_setpoint(&thermostat, turned_celsius)")
+    steps: list[tuple[int | None, float]] = [
+        (512, 0), (513, 0), (None, 55), (511, 0), (513, 0), (700, 0), (None, 22), (702, 0), (1020, 0), (1023, 0), (None, 30), (1021, 0),
+    ]  # fmt: skip
+    body = "t_knob knob; t_knob_init(&knob); num turned;\n" + "".join(
+        f"(void)t_set_setpoint(&s, F({set_to}.0)); P(s.setpoint_celsius);\n" if counts is None else
+        f"turned = t_knob_step(&knob, {counts}u); if (knob.has_moved) {{ (void)t_set_setpoint(&s, turned); }} P(s.setpoint_celsius);\n"
+        for counts, set_to in steps
+    )  # fmt: skip
+    told = [float(line) for line in printed(design, body, tmp_path, form)]
+    at = [40.0, 47.5]  # of 512 and 700, in its steps of half a degree
+    expected = [at[0], at[0], 55.0, 55.0, 55.0, at[1], 22.0, 22.0, 60.0, 60.0, 30.0, 30.0]
+    assert told == pytest.approx(expected, abs=0.02)
+
+
+def test_in_a_trial_too() -> None:
+    """Whichever stands first in the file: what was set last holds."""
+    design = made(knob="low_celsius = 20\nhigh_celsius = 60")
+    knob, line = (
+        {"kind": "knob_turned", "at_s": 100, "to_fraction": 0.5},
+        {"kind": "setpoint_step", "at_s": 200, "celsius": 55},
+    )
+    for events in ([knob, line], [line, knob]):
+        trace = loop.run(design, Trial.model_validate({"span_s": 400, "events": events}))
+        assert trace.setpoint_celsius[[10, 150, 350]].tolist() == pytest.approx([50.0, 40.0, 55.0], abs=0.1)

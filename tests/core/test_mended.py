@@ -26,7 +26,9 @@ from calor.tune.predictive import row_of
 from tests.conftest import PROBES, made
 
 BOTH = 'kind = "pid"\naction = "heat_cool"\nperiod_s = 1\ngain_per_celsius = 0.05\nintegral_time_s = 200'
-BOTH_LOAD = 'kind = "first_order"\nrise_celsius = 60\nsecond_rise_celsius = -60\ntime_constant_s = 200\ndead_time_s = 10'
+BOTH_LOAD = (
+    'kind = "first_order"\nrise_celsius = 60\nsecond_rise_celsius = -60\ntime_constant_s = 200\ndead_time_s = 10'
+)
 
 
 @pytest.mark.parametrize("ratio", [1.0, 2.5, 0.4])

@@ -29,7 +29,8 @@ class Conditions(NamedTuple):
 def timeline(
     design: Design, trial: Trial, warmer_celsius: float = 0.0, voltage_share: float = 1.0
 ) -> Conditions:  # fmt: skip
-    """The conditions of `trial`. Where events of one kind overlap, the later one in the file holds.
+    """The conditions of `trial`. Where events of one kind overlap, the later one in the file holds; of those that set
+    the setpoint, as a knob and a line do, the one that came last.
 
     The ambient is warmer throughout than the trial says, and the supply has a share of its nominal voltage.
 
@@ -50,7 +51,7 @@ def timeline(
     values[:, RECORDED] = np.nan
     if put_on is not None:
         values[:, RECORDED] = put_on.share[np.maximum(np.searchsorted(put_on.time_s, at_s, side="right") - 1, 0)]
-    for event in trial.events:
+    for event in sorted(trial.events, key=lambda one: one.at_s if one.sets_setpoint else -1.0):
         during = np.zeros(len(at_s), np.bool_)
         for begin_s, end_s in event.spans_s(trial.span_s, watchdog_s):
             during |= (at_s >= begin_s) & (at_s < end_s)
