@@ -25,6 +25,12 @@ def cache_folder(name: str) -> Path:
     return place
 
 
+def own_file(usual: Path) -> Path:
+    """Where a small file of the user's own lies: where it usually does, else beside what is kept for this user alone,
+    so that nothing is refused that was allowed before."""
+    return usual if _can_write(usual.parent) else _temporary() / usual.name
+
+
 @lru_cache(maxsize=64)
 def _can_write(folder: Path) -> bool:
     """Whether a folder takes files, or can be made."""

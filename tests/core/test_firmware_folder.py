@@ -5,15 +5,19 @@ from __future__ import annotations
 import shutil
 import subprocess
 import sys
+import tempfile
 from pathlib import Path
 from typing import Any
 
 import pytest
 
+from calor import caches
 from calor.compiled.compiler import environment
 from calor.demo import DEMOS
 from calor.design.file import read
 from calor.firmware import folder
+from calor.firmware.controller import consent
+from calor.firmware.controller.own_source import read_source
 from calor.firmware.run import chip, host, kept, sizes
 from calor.firmware.sources import generate
 from tests.conftest import made
@@ -175,3 +179,24 @@ def test_sizes_are_built_where_they_are_asked_for(tmp_path: Path, monkeypatch: p
     sizes.of_chip.cache_clear()
     monkeypatch.setattr(kept.subprocess, "run", refuse)
     assert "| cortex-m4f | " in readme() and "Not built yet" not in readme()
+
+
+def test_with_a_home_that_cannot_be_written_nothing_is_refused(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """What was written, and what code was allowed, is remembered in a folder for this user alone."""
+    (tmp_path / "blocked").write_text("")
+    (tmp_path / "temporary").mkdir()
+    monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path / "blocked"))
+    monkeypatch.setattr(tempfile, "tempdir", str(tmp_path / "temporary"))
+    caches._temporary.cache_clear()
+    try:
+        folder.write(made(), tmp_path / "c")
+        folder.write(made(law='kind = "on_off"\nhysteresis_celsius = 2'), tmp_path / "c")  # its own files are known
+        (tmp_path / "law.py").write_text("class Law:\n    def step(self, reading, dt):\n        return 0.0\n")
+        source = read_source(tmp_path / "law.py")
+        assert not consent.is_allowed(source)
+        consent.allow(source)
+        assert consent.is_allowed(source)
+        (place,) = (tmp_path / "temporary").iterdir()
+        assert place.stat().st_mode & 0o777 == 0o700
+    finally:
+        caches._temporary.cache_clear()

@@ -12,6 +12,7 @@ from pathlib import Path
 
 import platformdirs
 
+from calor.caches import own_file
 from calor.errors import ConsentError, FirmwareError
 from calor.files import save_atomically
 from calor.firmware.controller.own_source import OwnSource
@@ -20,7 +21,7 @@ MOST_KEPT = 2000
 
 
 def _kept() -> Path:
-    return platformdirs.user_state_path("calor") / "allowed-code.json"
+    return own_file(platformdirs.user_state_path("calor") / "allowed-code.json")
 
 
 def _known() -> list[str]:

@@ -13,6 +13,7 @@ from pathlib import Path
 
 import platformdirs
 
+from calor.caches import own_file
 from calor.errors import FirmwareError, StrangersError, unwritable
 from calor.files import make_folder, save_atomically
 from calor.firmware.sources.templating import Sources
@@ -107,7 +108,7 @@ def _key(folder: Path) -> str:
 
 
 def _store() -> Path:
-    return platformdirs.user_state_path("calor") / "written.json"
+    return own_file(platformdirs.user_state_path("calor") / "written.json")
 
 
 def _every() -> dict[str, dict[str, str]]:
