@@ -14,7 +14,7 @@ from calor.demo import DEMOS
 from calor.design.file import read
 from calor.design.model import Design
 from calor.firmware.check.recorded import recorded
-from calor.firmware.run import chip, host, sizes
+from calor.firmware.run import chip, emulator, host, sizes
 from calor.firmware.sources.form import form_of
 
 HERE = Path(__file__).parent
@@ -49,8 +49,8 @@ def by_hand(name: str, counts: np.ndarray) -> Taken:
         command = [*chip.command(M0), "-Wl,-e,harness_decide", f"-Wl,-T,{folder / 'chip.ld'}", str(folder / "own.c")]
         host.built([*command, "-o", str(out)])
         given = counts.astype(np.uint32)
-        machine = chip.Machine(M0, chip.read_program(out), given.tobytes(), 4)
-        count = chip.counted_calls(machine, "harness_decide", len(given), 4)
+        machine = emulator.Machine(M0, chip.read_program(out), given.tobytes(), 4)
+        count = emulator.counted_calls(machine, "harness_decide", len(given), 4)
     return Taken(on_avr, sizes.of_program(text + _MAIN, M0), float(count.mean()))
 
 

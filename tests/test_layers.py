@@ -12,7 +12,7 @@ import grimp
 import pytest
 
 ROOT = Path(__file__).parent.parent
-FLOORS = [["units", "errors", "files", "unplugged", "compiled", "elapsed", "logarithm", "moist_air", "contained", "terminal"], ["settings"], ["sense", "law", "drive", "load"], ["design"], ["loop"], ["demo"],
+FLOORS = [["units", "errors", "files", "caches", "unplugged", "warned", "mistakes", "compiled", "elapsed", "logarithm", "moist_air", "contained", "terminal"], ["settings"], ["scales"], ["sense", "law", "drive", "load"], ["design"], ["loop"], ["demo"],
           ["identify", "log", "firmware"], ["judge"], ["tune", "proof", "board"], ["journal"], ["report"], ["cli", "desk"]]  # fmt: skip
 CORE = [name for floor in FLOORS for name in floor if name not in ("cli", "desk")]
 

@@ -116,15 +116,10 @@ def _needs_no_seat(design: Design) -> None:
 
 
 def _blocks(
-    design: Design, probe: ProbeNumbers, values: npt.NDArray[np.float64] | None, start_celsius: float,
-    clock_share: float = 0.0,
+    design: Design, probe: ProbeNumbers, largest_extra_w_per_k: float, clock_share: float = 0.0,
+    hottest_celsius: float = -273.15, heat_watt: float = 0.0,
 ) -> run_records.LoopNumbers:  # fmt: skip
-    """The design as the kernel sees it, under conditions, from a temperature on."""
-    hard = (0.0, start_celsius, 0.0)
-    if values is not None:
-        put_in = values[values[:, ADDED] > 0.0, ADDED_CELSIUS]
-        hottest = max(start_celsius, float(values[:, AMBIENT].max()), float(put_in.max(initial=start_celsius)))
-        hard = (float(values[:, EXTRA].max()), hottest, float(np.abs(values[:, HEAT]).max()))
+    """The design as the kernel sees it, with steps for what a trial asks of its load."""
     return run_records.LoopNumbers(
         float(design.law.period_s),
         _step_s(design, clock_share),
@@ -133,7 +128,7 @@ def _blocks(
         laws.numbers(design.law, design.guard),
         drives.numbers(design.drive),
         drives.numbers(design.drive_of(1)),
-        loads.numbers(design.load, *hard),
+        loads.numbers(design.load, largest_extra_w_per_k, hottest_celsius, heat_watt),
         len(design.outputs),
         1.0 if design.law.kind == "stages" else -1.0 if design.law.action == "heat_cool" else 0.0,
         design.guard.watchdog_s is not None,
@@ -233,7 +228,13 @@ def run(
     at_rest = trial.start_celsius
     if at_rest is None:
         at_rest = ambient.start_celsius(trial, design.ambient_celsius(trial)) + deviation.ambient_celsius
-    blocks = _blocks(design, probe, conditions.values, float(at_rest), deviation.clock_share)
+    values = conditions.values
+    put_in = values[values[:, ADDED] > 0.0, ADDED_CELSIUS]
+    blocks = _blocks(
+        design, probe, float(values[:, EXTRA].max()), deviation.clock_share,
+        max(at_rest, float(values[:, AMBIENT].max()), float(put_in.max(initial=at_rest))),
+        float(np.abs(values[:, HEAT]).max()),
+    )  # fmt: skip
     start = _start(design, at_rest)
     seed = trial.seed if deviation.seed is None else deviation.seed
     noise = noise_of_probe(seed, steps, design.probe.noise_celsius)
@@ -320,7 +321,7 @@ def replay(design: Design, recorded: Trace) -> Trace:
     changes = np.zeros(count, np.int64)
     watched = _watched(design)
     replay_kernel.replay(
-        _blocks(design, probes.numbers(design.probe), None, 0.0), _start(design, 0.0), smoothing,
+        _blocks(design, probes.numbers(design.probe), 0.0), _start(design, 0.0), smoothing,
         np.zeros(filters.memory_size(smoothing)), run_records.workspace(len(watched)), watched, readings,
         span_s + period_s, columns, switch_s, switch_level, changes,
     )  # fmt: skip

@@ -18,7 +18,7 @@ from calor.design.model import Design
 from calor.errors import FirmwareError
 from calor.firmware.check import coverage, every_branch, single_precision
 from calor.firmware.check.recorded import Recorded, recorded
-from calor.firmware.run import avr, chip, host, sizes
+from calor.firmware.run import avr, chip, emulator, host, sizes
 from calor.firmware.sources.form import PLAIN, Form
 from calor.loop import answer_row
 
@@ -218,7 +218,7 @@ def _not_run(name: str, note: str, size: sizes.Size | None = None) -> dict[str, 
     return data | {"note": note} if note else data
 
 
-def _failed(name: str, target: chip.Target | None, error: FirmwareError) -> dict[str, Any]:
+def _failed(name: str, target: emulator.Target | None, error: FirmwareError) -> dict[str, Any]:
     """A target on which the C does not build or run. That fails the check, unless the fault lies with the compiler,
     which builds nothing at all."""
     unable = sizes.unable(target)
@@ -257,8 +257,8 @@ def _ask(goes_on: Callable[[str], bool], part: str) -> None:
 
 
 def _on_chip(
-    design: Design, form: Form, target: chip.Target, records: list[Recorded], host_rows: list[npt.NDArray[np.float32]],
-    clock_hz: float | None, goes_on: Callable[[str], bool],
+    design: Design, form: Form, target: emulator.Target, records: list[Recorded],
+    host_rows: list[npt.NDArray[np.float32]], clock_hz: float | None, goes_on: Callable[[str], bool],
 ) -> dict[str, Any]:  # fmt: skip
     """One chip over all trials."""
     _ask(goes_on, f"{target.name}: built")

@@ -18,7 +18,7 @@ from calor.firmware.controller import consent
 from calor.firmware.controller.names import BUILT_IN
 from calor.firmware.controller.own_code import own_law_seated
 from calor.firmware.controller.own_source import OwnSource, is_own, read_source
-from calor.firmware.run import chip, host
+from calor.firmware.run import chip, emulator, host
 from calor.firmware.run.adapter import seat_code
 from calor.firmware.run.exchange import row_width
 from calor.firmware.sources.form import PLAIN, Form
@@ -153,17 +153,17 @@ def _library(design: Design, folder: Path, form: Form) -> ctypes.CDLL:
     return library
 
 
-def _on_chip(design: Design, target: chip.Target) -> Iterator[Seat]:
+def _on_chip(design: Design, target: emulator.Target) -> Iterator[Seat]:
     """A chip that is emulated step by step, called back from the run."""
     with tempfile.TemporaryDirectory() as place:
         program = chip.build(design, target, Path(place))
     yield from _on_machine(design, target, program)
 
 
-def _on_machine(design: Design, target: chip.Target, program: Any) -> Iterator[Seat]:
+def _on_machine(design: Design, target: emulator.Target, program: Any) -> Iterator[Seat]:
     """A chip with a program in it, begun afresh."""
     width = row_width(design)
-    machine = chip.Machine(target, program, bytes(4 * len(GIVEN)), 4 * width)
+    machine = emulator.Machine(target, program, bytes(4 * len(GIVEN)), 4 * width)
     machine.call("harness_begin")
     trouble: list[FirmwareError] = []
 
@@ -172,13 +172,13 @@ def _on_machine(design: Design, target: chip.Target, program: Any) -> Iterator[S
         del state
         if trouble:
             return
-        machine.write(chip.INPUTS, ctypes.string_at(given, 4 * len(GIVEN)))
+        machine.write(emulator.INPUTS, ctypes.string_at(given, 4 * len(GIVEN)))
         try:
-            machine.call("harness_sit", chip.INPUTS, chip.ANSWERS)
+            machine.call("harness_sit", emulator.INPUTS, emulator.ANSWERS)
         except FirmwareError as error:  # the run cannot be left from here: it is said when it has ended
             trouble.append(error)
             return
-        ctypes.memmove(row, machine.read(chip.ANSWERS, 4 * width), 4 * width)
+        ctypes.memmove(row, machine.read(emulator.ANSWERS, 4 * width), 4 * width)
 
     yield seat_of(ctypes.cast(step, ctypes.c_void_p).value or 0, 0)
     if trouble:

@@ -16,7 +16,7 @@ import numpy.typing as npt
 
 from calor.design.model import Design
 from calor.errors import FirmwareError
-from calor.firmware.run import chip, host
+from calor.firmware.run import chip, emulator, host
 from calor.firmware.run.device_code import MEMORY_BYTES, device_code
 from calor.firmware.run.exchange import row_width
 from calor.firmware.sources.form import Form
@@ -132,11 +132,11 @@ def _on_chip(design: Design, name: str, folder: Path, form: Form) -> Called:
         raise FirmwareError("chip", f"must be one of {', '.join(('host', *found))}", repr(name))
     own, sources = _sources(design, form)
     program = chip.built(sources, {"device.c": device_code(own, sources, True)}, found[name], folder, ENTRY)
-    machine = chip.Machine(found[name], program, bytes(4 * MEMORY_BYTES), MOST_ANSWERED)
+    machine = emulator.Machine(found[name], program, bytes(4 * MEMORY_BYTES), MOST_ANSWERED)
 
     def call(function: str, put: bytes, answered: int) -> bytes:
-        machine.write(chip.INPUTS, put)
-        machine.call(function, chip.INPUTS, chip.ANSWERS)
-        return machine.read(chip.ANSWERS, answered) if answered else b""
+        machine.write(emulator.INPUTS, put)
+        machine.call(function, emulator.INPUTS, emulator.ANSWERS)
+        return machine.read(emulator.ANSWERS, answered) if answered else b""
 
     return call

@@ -14,7 +14,7 @@ from typing import NamedTuple
 
 from calor.design.model import Design
 from calor.errors import FirmwareError
-from calor.firmware.run import chip, host
+from calor.firmware.run import chip, emulator, host
 from calor.firmware.sources.form import PLAIN, Form
 from calor.firmware.sources.generate import generate, outputs_of, tick_s
 from calor.firmware.sources.templating import Sources, c_float
@@ -40,7 +40,7 @@ class Size(NamedTuple):
 
 
 @lru_cache(maxsize=64)
-def of_chip(design: Design, target: chip.Target, form: Form = PLAIN) -> Size:
+def of_chip(design: Design, target: emulator.Target, form: Form = PLAIN) -> Size:
     """What the C takes on a chip. Raises FirmwareError where it does not build."""
     sources = generate(design, form=form)
     return _linked({**sources.files, "main.c": _main(design, sources)}, ["main.c", *sources.built], target)
@@ -58,12 +58,12 @@ def of_avr(design: Design, form: Form = PLAIN) -> Size:
     return _linked({**sources.files, "main.c": _main(design, sources)}, ["main.c", *sources.built], None)
 
 
-def of_program(text: str, target: chip.Target | None) -> Size:
+def of_program(text: str, target: emulator.Target | None) -> Size:
     """What a program of one file takes, on a chip or on an 8-bit AVR where `target` is None. Raises FirmwareError."""
     return _linked({"main.c": text}, ["main.c"], target)
 
 
-def unable(target: chip.Target | None) -> str:
+def unable(target: emulator.Target | None) -> str:
     """Why a compiler builds not even a program that does nothing, for a chip or for an AVR; empty where it does."""
     try:
         _sized({"empty.c": _EMPTY}, ["empty.c"], target)
@@ -82,14 +82,14 @@ def fits_avr(size: Size) -> str:
     return f"does not fit {AVR_PART}: {', '.join(over)}" if over else ""
 
 
-def _linked(files: dict[str, str], names: list[str], target: chip.Target | None) -> Size:
+def _linked(files: dict[str, str], names: list[str], target: emulator.Target | None) -> Size:
     """The size of a program of some files, less that of one that does nothing."""
     # the empty one in a folder of its own, so that it is the same for every design and built once
     whole, empty = _sized(files, names, target), _sized({"empty.c": _EMPTY}, ["empty.c"], target)
     return Size(whole.flash_bytes - empty.flash_bytes, whole.ram_bytes - empty.ram_bytes)
 
 
-def _sized(files: dict[str, str], names: list[str], target: chip.Target | None) -> Size:
+def _sized(files: dict[str, str], names: list[str], target: emulator.Target | None) -> Size:
     """The size of a program of some of the files, with all that is always in one; on an 8-bit AVR where no chip is
     named."""
     with tempfile.TemporaryDirectory() as place:
