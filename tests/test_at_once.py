@@ -145,6 +145,21 @@ def test_everything_at_once_for_a_minute(impatient: None, tmp_path: Path) -> Non
     assert simulate.stop_every_run() == 0
 
 
+def test_draws_are_the_same_whoever_asks_meanwhile(impatient: None, tmp_path: Path) -> None:
+    """Runs of one plan, opened by several threads at once, are those of their numbers."""
+    design = read(short_cabinet(tmp_path)).design
+    alone, shared = Plan(design), Plan(design)
+    numbers = list(range(len(alone.fixed) + 1, len(alone.fixed) + 1200, 7))
+    straight = {number: alone.case(number).values for number in numbers}
+    seen: list[bool] = []
+
+    def look(order: list[int]) -> None:
+        seen.extend(shared.case(number).values == straight[number] for number in order)
+
+    at_once(*[lambda step=step: look(numbers[::step]) for step in (1, -1, 3, -2)])
+    assert len(seen) > len(numbers) and all(seen)
+
+
 def test_a_mistake_is_said_without_an_exceptions_name() -> None:
     """Its details go to a file."""
     for error, says in (

@@ -9,6 +9,7 @@ method as scipy.stats.qmc does it.
 
 from __future__ import annotations
 
+import threading
 from collections.abc import Iterator
 from functools import cached_property
 from typing import Any, NamedTuple
@@ -52,6 +53,7 @@ class Plan:
         self.faults, self.not_tried = faults_of(design)
         self.healthy: dict[int, Any] = {}
         """What each trial comes to as designed, by its number, as far as it was run."""
+        self._lock = threading.Lock()
         self._blocks: dict[int, Any] = {}
         self._sequence: Any = None
         self._next = 0
@@ -101,7 +103,14 @@ class Plan:
         return tuple(one.value_at(float(level)) for one, level in zip(self.tolerances, levels, strict=True))
 
     def _block(self, number: int) -> Any:
-        """Points of the sequence, so many at a time; of those made only the last ones are held."""
+        """Points of the sequence, so many at a time; of those made only the last ones are held.
+
+        A run may be opened while others are drawn: the sequence goes on for one of them at a time.
+        """
+        with self._lock:
+            return self._drawn(number)
+
+    def _drawn(self, number: int) -> Any:
         if number not in self._blocks:
             if self._sequence is None or self._next != number:
                 self._sequence = self._new_sequence()
