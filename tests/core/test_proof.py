@@ -532,7 +532,9 @@ def test_a_limit_that_the_healthy_run_breaks_is_said_and_not_used() -> None:
     )  # fmt: skip
     progress = proved(design, 0, tolerances=False)
     data = report(progress)
-    assert {(one["trial"], one["name"]) for one in data["not_used"]} >= {("cold", "safe.lowest_celsius")}
+    assert {(one["trial"], one["name"]) for one in data["not_used"]} >= {
+        ("cold", "safe.lowest_celsius"), ("cold", "safe.energy_wh"), ("warm", "safe.energy_wh")
+    }  # fmt: skip
     assert all("as designed it comes to" in one["text"] for one in data["not_used"])
     for row in data["matrix"]:
         names = {one["name"] for one in row["limits"] if one["name"].startswith("safe.")}

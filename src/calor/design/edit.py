@@ -6,6 +6,7 @@ from typing import Any, get_args
 
 from pydantic import ValidationError
 
+from calor.design.cautions import leaves_fault_output
 from calor.design.model import BLOCK_KINDS, BLOCKS, Design, module_of
 from calor.design.problems import explain
 from calor.design.ranges import usual_range
@@ -79,10 +80,10 @@ def with_kind(design: Design, block: str, settings: Settings, trial_number: int)
 
     Raises ValidationError where they do not go together.
     """
-    is_fan = block == "law" and settings.kind == "fan_curve" and getattr(settings, "action", "") == "cool"  # type: ignore[attr-defined]
-    if is_fan and "probe_fault_output" not in design.guard.model_fields_set:
-        design = design.model_copy(update={"guard": with_values(design.guard, {"probe_fault_output": 1.0})})
-    return with_block(design, block, settings, trial_number)
+    changed = with_block(design, block, settings, trial_number)
+    if block != "law" or not isinstance(changed.law, fan_curve.FanCurve) or not leaves_fault_output(changed):
+        return changed
+    return with_block(changed, "guard", with_values(changed.guard, {"probe_fault_output": 1.0}), trial_number)
 
 
 def _fitting(kind: str, setpoint_celsius: float, action: str) -> dict[str, Any]:

@@ -80,9 +80,7 @@ class Output(NamedTuple):
 
     def switchings(self) -> int:
         """How often it, or the relay of its supply, changed between off and on, each way counted once."""
-        if self.switches:
-            return changes_of(self.switch_level)
-        return changes_of(self.demand) if self.switches_supply else 0
+        return _switchings(self)
 
 
 class Tuning(NamedTuple):
@@ -111,6 +109,13 @@ def changes_of(switch_level: Column) -> int:
     """How often an output that starts off changes between off and on."""
     on = np.concatenate(([False], switch_level > 0.0))
     return int(np.count_nonzero(on[1:] != on[:-1]))
+
+
+def _switchings(one: Output | Trace) -> int:
+    """How often an output, or the relay of its supply, changed between off and on."""
+    if one.switches:
+        return changes_of(one.switch_level)
+    return changes_of(one.demand) if one.switches_supply else 0
 
 
 def given_over(
@@ -187,10 +192,8 @@ class Trace:
         """How often the output changed between off and on, each way counted once; of several the busiest one."""
         if self.outputs:
             return max(item.switchings() for item in self.outputs)
-        if not self.switches:
-            return changes_of(self.demand) if self.switches_supply else 0
-        if len(self.switch_s):
-            return changes_of(self.switch_level)
+        if len(self.switch_s) or not self.switches:
+            return _switchings(self)
         known = self.delivered[np.isfinite(self.delivered)]
         on = known > 0.5
         return int(np.count_nonzero(on[1:] != on[:-1]))

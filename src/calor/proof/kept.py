@@ -143,7 +143,7 @@ def _plain(one: Outcome) -> list[Any]:
         one.number, one.passes, _limits(one.limits), _limits(one.others),
         *(_finite(value) for value in (one.highest_celsius, one.highest_at_s, one.lowest_celsius)),
         one.ended_by, one.ended_s, one.off_s, _finite(one.end_share), list(one.told), one.cut_out_s, one.failed,
-        one.at_s,
+        one.at_s, one.energy_wh,
     ]  # fmt: skip
 
 
@@ -157,5 +157,5 @@ def _outcome(row: list[Any]) -> Outcome:
     return Outcome(
         int(row[0]), bool(row[1]), tuple(Judged(*one) for one in row[2]), tuple(Judged(*one) for one in row[3]),
         highest, highest_at_s, lowest, str(row[7]), row[8], row[9], nan if row[10] is None else float(row[10]),
-        tuple(str(word) for word in row[11]), row[12], str(row[13]), float(row[14]),
+        tuple(str(word) for word in row[11]), row[12], str(row[13]), float(row[14]), row[15],
     )  # fmt: skip

@@ -33,7 +33,7 @@ class Outcome(NamedTuple):
     load where the probe sits; `ended_by` is the guard that acted after a fault, empty where none did, `ended_s` how
     long after it; `off_s` from when after a fault the outputs are off for good, None: never; `end_share` the mean
     output of the last tenth. `told` are the guards' own words. `failed` is what ended the run, where it could not go
-    on.
+    on; `energy_wh` what it took, None where that is not known.
     """
 
     number: int
@@ -51,6 +51,7 @@ class Outcome(NamedTuple):
     cut_out_s: float | None = None
     failed: str = ""
     at_s: float = 0.0
+    energy_wh: float | None = None
 
     @property
     def is_judged(self) -> bool:
@@ -131,20 +132,7 @@ def _too_cold(design: Design, is_known: bool) -> float | None:
     return float(design.setpoint.celsius if edge is None else edge) - BEYOND_SETPOINT_CELSIUS
 
 
-class Healthy(NamedTuple):
-    """What a trial comes to as designed, without any fault; energy in Wh, None where it is not known."""
-
-    highest_celsius: float
-    lowest_celsius: float
-    energy_wh: float | None
-
-
-def healthy_of(trace: Trace) -> Healthy:
-    """The figures of a run as designed that safe limits are held against."""
-    return Healthy(float(trace.true_celsius.max()), float(trace.true_celsius.min()), _energy_wh(trace))
-
-
-def is_broken_by(name: str, limit: float, healthy: Healthy) -> bool:
+def is_broken_by(name: str, limit: float, healthy: Outcome) -> bool:
     """Whether the run as designed breaks a safe limit, which then tells nothing of a fault."""
     value = getattr(healthy, name, None)
     if value is None:
@@ -153,7 +141,7 @@ def is_broken_by(name: str, limit: float, healthy: Healthy) -> bool:
 
 
 def outcome_of(
-    design: Design, case: Case, trial: Trial, trace: Trace, cut_out_s: float | None, healthy: Healthy | None = None
+    design: Design, case: Case, trial: Trial, trace: Trace, cut_out_s: float | None, healthy: Outcome | None = None
 ) -> Outcome:
     """What came of a run that was made; `cut_out_s` is when the independent part took the power away.
 
@@ -161,16 +149,16 @@ def outcome_of(
     """
     ordinary = judge(trace, design.limits).limits
     top = int(trace.true_celsius.argmax())
-    highest, lowest = float(trace.true_celsius[top]), float(trace.true_celsius.min())
+    highest, lowest, energy_wh = float(trace.true_celsius[top]), float(trace.true_celsius.min()), _energy_wh(trace)
     common: dict[str, Any] = {
         "highest_celsius": highest, "highest_at_s": float(trace.time_s[top]), "lowest_celsius": lowest,
-        "cut_out_s": cut_out_s, "at_s": case.at_s,
+        "cut_out_s": cut_out_s, "at_s": case.at_s, "energy_wh": energy_wh,
     }  # fmt: skip
     if case.kind != FAULT or case.fault is None:
         return Outcome(case.number, _all_kept(ordinary), ordinary, **common)
     off_s = _off_s(trace, case.at_s)
     figures = {
-        "highest_celsius": highest, "lowest_celsius": lowest, "energy_wh": _energy_wh(trace), "off_within_s": off_s,
+        "highest_celsius": highest, "lowest_celsius": lowest, "energy_wh": energy_wh, "off_within_s": off_s,
     }  # fmt: skip
     judged = []
     for key, limit in safe_limits(design).items():

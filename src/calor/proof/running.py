@@ -18,7 +18,7 @@ from calor.loop.deviation import Deviation
 from calor.loop.seat import Seat
 from calor.loop.trace import Trace
 from calor.proof.faults import event_of, shares_of
-from calor.proof.outcome import Healthy, Outcome, ended, healthy_of, outcome_of
+from calor.proof.outcome import Outcome, ended, outcome_of
 from calor.proof.plan import DESIGNED, FAULT, Case, Plan
 from calor.proof.tolerances import built_as
 
@@ -94,19 +94,17 @@ def made(plan: Plan, case: Case, seats: Seats = no_seats, control: npt.NDArray[n
         return Made(ended(plan.design, case, str(error)), None)
     except CalorError as error:
         return Made(ended(plan.design, case, str(error)), None)
+    outcome = outcome_of(plan.design, case, what.trial, trace, cut_out_s, healthy)
     if case.kind == DESIGNED:
-        plan.healthy[case.trial] = healthy_of(trace)
-    return Made(outcome_of(plan.design, case, what.trial, trace, cut_out_s, healthy), trace)
+        plan.healthy[case.trial] = outcome
+    return Made(outcome, trace)
 
 
-def _as_designed(plan: Plan, case: Case, seats: Seats, control: npt.NDArray[np.int64]) -> Healthy:
-    """What the trial of a case comes to without a fault; run once for all faults of it."""
-    found: Healthy | None = plan.healthy.get(case.trial)
+def _as_designed(plan: Plan, case: Case, seats: Seats, control: npt.NDArray[np.int64]) -> Outcome:
+    """What the trial of a case comes to without a fault; known to all faults of it once it was run."""
+    found: Outcome | None = plan.healthy.get(case.trial)
     if found is None:
-        what = ready(plan, plan.fixed[case.trial])
-        with seats(control) as seat:
-            found = healthy_of(loop.run(what.design, what.trial, control, seat, what.deviation))
-        plan.healthy[case.trial] = found
+        found = plan.healthy[case.trial] = made(plan, plan.fixed[case.trial], seats, control).outcome
     return found
 
 

@@ -15,7 +15,6 @@ from calor.proof.fault_table import CAUTION, fault_table
 from calor.proof.faults import NotTried
 from calor.proof.outcome import (
     SAFE_TITLES,
-    Healthy,
     Outcome,
     is_at_least,
     is_broken_by,
@@ -180,11 +179,9 @@ def not_used(progress: Progress) -> list[dict[str, Any]]:
         outcome = progress.outcomes.get(case.number)
         if outcome is None or outcome.failed:
             continue
-        energy = next((one.value for one in outcome.limits if one.name == "energy_wh"), None)
-        healthy = Healthy(outcome.highest_celsius, outcome.lowest_celsius, energy)
         for key, limit in safe_limits(design).items():
-            if is_broken_by(key, limit, healthy):
-                value = getattr(healthy, key)
+            if is_broken_by(key, limit, outcome):
+                value = getattr(outcome, key)
                 name, trial = f"safe.{key}", design.trial[case.trial].name
                 found.append({
                     "trial": trial, "name": name, "limit": limit, "value": value,

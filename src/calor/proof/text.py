@@ -13,6 +13,7 @@ from calor.units import format_duration
 
 MOST_ROWS = 12
 STRONGEST = "Strongest rank correlations (Spearman) of a tolerance with a limit's figure:"
+PASSED = {True: "pass", False: "FAIL", None: "not judged"}
 NOTHING_TOLD = "No tolerance stands out by its rank correlation: with more draws one may."
 
 
@@ -68,7 +69,7 @@ def _print_cells(console: PlainConsole, data: dict[str, Any]) -> None:
             trial = row["trial"]
             table.add_row(Text(trial, style=BOLD))
         own = [one for one in row["limits"] if row["kind"] != FAULT or one["name"].startswith("safe.")]
-        mark = {True: "pass", None: "not judged"}.get(row["pass"], Text("FAIL", style=BOLD))
+        mark = Text("FAIL", style=BOLD) if row["pass"] is False else PASSED[row["pass"]]
         if not own:
             table.add_row(f"  {_title(row)}", str(row["number"]), row.get("failed", "no limit"), "", "", mark)
             continue
@@ -83,7 +84,7 @@ def _print_cells(console: PlainConsole, data: dict[str, Any]) -> None:
 def _print_faults(console: PlainConsole, data: dict[str, Any]) -> None:
     console.print("\nSingle faults, each where it is worst")
     for row in data["faults"]:
-        mark = {True: "pass", None: "not judged"}.get(row["pass"], "FAIL")
+        mark = PASSED[row["pass"]]
         at = f" at {format_duration(row['at_s'])}" if row["at_s"] else ""
         highest = "beyond all bounds"
         if row["highest_celsius"] == row["highest_celsius"]:
