@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from PyQt6.QtCore import QSignalBlocker, Qt, pyqtSignal
-from PyQt6.QtGui import QBrush, QColor
+from PyQt6.QtGui import QBrush, QColor, QResizeEvent
 from PyQt6.QtWidgets import QAbstractItemView, QHeaderView, QTableWidget, QTableWidgetItem
 
 from calor.desk.widgets import theme as look
@@ -14,7 +14,8 @@ from calor.proof.plan import CORNER, DRAWN, FAULT
 from calor.proof.summary import Cell, MatrixRow
 from calor.units import TemperatureUnit, format_duration
 
-ROW_PX, HEAD_PX, NAME_PX, NARROW_NAME_PX, MOST_MARGIN = 21, 40, 206, 146, 9.99
+ROW_PX, HEAD_PX, NAME_PX, NARROW_NAME_PX, MOST_MARGIN = 21, 40, (176, 240), 146, 9.99
+LIMIT_PX, BAR_PX = 62, 10
 SHORT = {
     "safe.highest_celsius": "Highest at a fault", "safe.lowest_celsius": "Lowest at a fault",
     "safe.energy_wh": "Energy at a fault", "safe.off_within_s": "Off after a fault",
@@ -54,7 +55,7 @@ class Matrix(QTableWidget):
         self._theme = look.LIGHT
         self._rows: list[MatrixRow | None] = []
         self._limits: list[str] = []
-        self._name_px = NAME_PX
+        self._is_narrow = False
         self._choice: tuple[str, int, str] | None = None
         side = self.verticalHeader()
         if side is not None:
@@ -73,17 +74,34 @@ class Matrix(QTableWidget):
         self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.setTabKeyNavigation(False)
         self.setWordWrap(False)
+        self.setTextElideMode(Qt.TextElideMode.ElideMiddle)  # when a fault comes stands last, and tells rows apart
         self.setShowGrid(False)
         self.itemSelectionChanged.connect(self._choose)
 
     def set_narrow(self, is_narrow: bool) -> None:
         """Take less room for the names of rows."""
-        self._name_px = NARROW_NAME_PX if is_narrow else NAME_PX
+        self._is_narrow = is_narrow
         header = self.horizontalHeader()
         if header is not None:
             header.setFont(look.font(look.SMALL_PX))
             header.setMinimumSectionSize(44 if is_narrow else 56)
-            header.resizeSection(0, self._name_px)
+        self._fit_names()
+
+    def resizeEvent(self, event: QResizeEvent | None) -> None:
+        super().resizeEvent(event)
+        self._fit_names()
+
+    def _fit_names(self) -> None:
+        header = self.horizontalHeader()
+        if header is not None:
+            header.resizeSection(0, self._name_px())
+
+    def _name_px(self) -> int:
+        """Of the names of rows: as wide as the columns of limits let them be."""
+        if self._is_narrow:
+            return NARROW_NAME_PX
+        least, most = NAME_PX
+        return min(max(self.width() - BAR_PX - LIMIT_PX * len(self._limits), least), most)
 
     def set_theme(self, theme: look.Theme) -> None:
         """Take a theme's colours."""
@@ -112,7 +130,7 @@ class Matrix(QTableWidget):
                 if header is not None:
                     header.setSectionResizeMode(QHeaderView.ResizeMode.Stretch)
                     header.setSectionResizeMode(0, QHeaderView.ResizeMode.Fixed)
-                    header.resizeSection(0, self._name_px)
+                self._fit_names()
             self.clearSpans()
             self.setRowCount(len(listed))
             self._rows = listed

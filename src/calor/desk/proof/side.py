@@ -88,9 +88,8 @@ class Side(QFrame):
             role = "passed" if one.judged.passes else "failed"
             set_role(line, "role", role if is_judged else "quiet")
             run = f" · run {one.number}" if row.runs > 1 else ""
-            self._say(
-                f"limit {shown(one.limit, one.judged.limit, unit)}, margin {one.margin * 100.0:+.0f} %{run}", "quiet"
-            )
+            margin = f"{one.margin * 100.0:+.0f} %".replace("-", "−")
+            self._say(f"limit {shown(one.limit, one.judged.limit, unit)}, margin {margin}{run}", "quiet")
         command = f"calor run {file} --proof-run {number}" if file else f"run {number}, seed {seen.progress.plan.seed}"
         again = self._say(command, "quiet")
         again.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)

@@ -207,6 +207,7 @@ class TunePage(Page):
         self.pictures.setVisible(there)
         of_curve = not there and work.doing != "finding gains" and not has_gains(self._desk.document.design)
         self.heading.setText("Width of the curve" if of_curve else "Gains side by side")
+        self.side.setVisible(not of_curve)
         self.curve.setVisible(there and self.picture == "curve")
         self.switching.setVisible(there and self.picture == "switching")
         if there and self.picture == "switching":
