@@ -198,7 +198,7 @@ def test_any_of_them_in_c(
     if kind == "on/off":
         law = {
             "kind": "on_off", "period_s": 0.5, "action": "heat_cool" if rotates else action, "hysteresis_celsius": hysteresis, "min_on_s": delay,
-            "min_off_s": 2 * delay, "dead_zone_celsius": ratio, "placed": ("above", "below", "centred")[seed % 3],
+            "min_off_s": 2 * delay, "dead_zone_celsius": ratio, "placed": "centred" if rotates else ("above", "below", "centred")[seed % 3],
         }  # fmt: skip
     elif kind == "fan":
         law = {

@@ -58,7 +58,7 @@ def test_a_hang_is_put_where_an_output_is_on(law: str, drive: str) -> None:
 def test_a_hang_acts_at_its_instant() -> None:
     """Between two steps too, and within a pulse that would have ended before the next one."""
     design = made(law='kind = "manual"\noutput = 0.5\nperiod_s = 10', drive=WINDOW, load=LOAD)
-    for at_s, level in ((104.5, 1.0), (105.5, 0.0), (104.0 + 1e-3, 1.0), (110.0, 0.0)):
+    for at_s, level in ((105.5, 1.0), (104.5, 0.0), (105.0 + 1e-3, 1.0), (111.0, 0.0)):
         trace = ran(design, 300.0, {"kind": "stalled", "at_s": at_s})
         assert trace.switch_s[-1] <= at_s + 1e-9 and level_at(trace, 250.0) == level, at_s
 
@@ -67,7 +67,7 @@ def test_windows_missed_in_a_hang_are_skipped() -> None:
     """A hang that ends goes on in the window that is on by then: no output of more than all, no flood of switchings."""
     design = made(law='kind = "manual"\noutput = 0.5\nperiod_s = 1', drive=WINDOW, load=LOAD)
     plain = ran(design, 3600.0)
-    trace = ran(design, 3600.0, {"kind": "stalled", "at_s": 600.4, "for_s": 600})
+    trace = ran(design, 3600.0, {"kind": "stalled", "at_s": 601.4, "for_s": 600})
     assert trace.delivered.max() <= 1.0 + 1e-9 and (np.diff(trace.switch_s) > 0.0).all()
     assert len(trace.switch_s) == pytest.approx(len(plain.switch_s) * 5 / 6, abs=4)
     # on for the 600 s of the hang, half of the rest

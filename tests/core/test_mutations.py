@@ -43,12 +43,12 @@ SLIPS = (
     # drives
     Slip("drive_time_proportional.j2", "window_at < state->{{ o }}window_pulse", "window_at <= state->{{ o }}window_pulse + tick"),
     Slip("drive_time_proportional.j2", "= tick / 2u", "= tick"),
-    Slip("drive_time_proportional.j2", "state->probe_fault || state->cut_out || state->off;\n", "false;\n", same=("foam_cutter",)),
+    Slip("drive_time_proportional.j2", "state->probe_fault || state->cut_out || state->off != 0u;\n", "false;\n", same=("foam_cutter",)),
     Slip("drive_time_proportional.j2", "state->{{ o }}window_at % window;", "0u;", same=("hatching_cabinet", "film_bath", "wax_melter", "foam_cutter", "timer")),
     Slip("drive_time_proportional.j2", "half_cycle_s + 0.5f)", "half_cycle_s)"),
     Slip("drive_time_proportional.j2", "window_demand = state->{{ o }}demand", "window_demand = 0.0f", same=("foam_cutter",)),
     Slip("drive_relay.j2", "demand > 0.5f", "demand > 0.0f", same=("radio_hut", "radio_hut_fans", "stages")),
-    Slip("drive_relay.j2", "state->off ? 0.0f", "state->off ? 1000000.0f"),
+    Slip("drive_relay.j2", "state->off != 0u ? 0.0f", "state->off != 0u ? 1000000.0f"),
     Slip("drive_relay.j2", "        state->{{ o }}relay_held_s = 0.0f;", "        state->{{ o }}relay_held_s = 1000000.0f;", same=("radio_hut",)),
     Slip("drive_pwm.j2", "+ 0.5f)", "+ 0.0f)"),
     # laws
@@ -89,7 +89,7 @@ SLIPS = (
     Slip("alarms.j2", "setpoint_moved > 2.0f *", "setpoint_moved > 200000.0f + 2.0f *", same=("wax_melter",)),
     Slip("alarms.j2", "if (celsius < lowest[0]) {", "if (celsius > lowest[0]) {"),
     Slip("alarms.j2", "(latch || holds)", "((latch && !latch) || holds)", same=tuple(demo.design.stem for demo in DEMOS)),
-    Slip("thermostat.c.j2", "const bool off = state->off || state->cut_out", "const bool off = state->cut_out"),
+    Slip("thermostat.c.j2", "const bool off = state->off != 0u || state->cut_out", "const bool off = state->cut_out"),
     Slip("thermostat.c.j2", "    state->cut_out = false;\n{% if latch_mask %}", "    (void)state;\n{% if latch_mask %}", same=("radio_hut", "radio_hut_fans", "camera_cooler", "foam_cutter")),
     # setpoint, knob, button, probe
     Slip("setpoint.j2", "celsius > settings->high_limit_celsius", "celsius > settings->high_limit_celsius + 1.0f", same=("wax_melter",)),

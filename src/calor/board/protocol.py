@@ -15,7 +15,7 @@ from typing import NamedTuple
 
 VERSION = 1
 GREETING, ROW, ANSWER, COMMAND, CHECK_MARK = "hello", "row", "answer", "command", " *"
-COMMANDS = ("hello", "get", "set", "hand", "auto", "tune", "stop", "keep", "step", "front")
+COMMANDS = ("hello", "get", "set", "hand", "auto", "tune", "stop", "undo", "release", "keep", "step", "front")
 LONGEST_LINE = 1000
 _PAIR = re.compile(r"([a-z][a-z0-9_]{0,39})=(\S*)")
 _NUMBER = re.compile(r"[-+]?(\d+\.?\d*|\.\d+)([eE][-+]?\d{1,3})?|nan|inf|-inf")

@@ -2,7 +2,8 @@
 
 A zero-crossing solid-state relay switches whole half-cycles of the mains; a mechanical relay keeps a shortest
 pulse and a shortest pause. The demand is taken once, where a window starts; and where a probe fault, the cut-out or an
-alarm that trips puts it elsewhere, a window starts at once. Source: common practice.
+alarm that trips puts it elsewhere, a window starts at once. After switching on, or a restart, it begins where a pulse
+has just ended: what restarts again and again gives nothing, and not its pulses alone. Source: common practice.
 """
 
 from __future__ import annotations
@@ -63,8 +64,8 @@ class TimeProportionalNumbers(NamedTuple):
 
 
 class TimeProportionalState(NamedTuple):
-    """From when windows are counted (s), how many have begun, when the running one's pulse and itself end (s), and the
-    demand it was begun with."""
+    """From when windows are counted (s), how many have begun (-1 before the first after a start), when the running one's
+    pulse and itself end (s), and the demand it was begun with."""
 
     origin_s: float
     windows: int
@@ -96,7 +97,7 @@ def on_time_s(drive: TimeProportionalNumbers, demand: float) -> float:
 @compiled
 def start(now_s: float) -> TimeProportionalState:
     """Before the first window."""
-    return TimeProportionalState(now_s, 0, now_s, now_s, 0.0)
+    return TimeProportionalState(now_s, -1, now_s, now_s, 0.0)
 
 
 @compiled
@@ -107,7 +108,12 @@ def step(
     """What is switched from `now_s` on: (state, level 0 or 1, until when, at most `end_s`)."""
     if overridden and demand != state.taken:
         state = TimeProportionalState(now_s, 0, now_s, now_s, demand)
-    if now_s >= state.window_until_s:
+    if state.windows < 0:
+        on_s = on_time_s(drive, demand)
+        origin_s = now_s - on_s if on_s < drive.window_s else now_s
+        pulse_s = now_s if on_s < drive.window_s else now_s + drive.window_s
+        state = TimeProportionalState(origin_s, 1, pulse_s, origin_s + drive.window_s, demand)
+    elif now_s >= state.window_until_s:
         # windows that passed while nobody looked, as in a firmware that hung, are over
         windows = state.windows + int((now_s - state.window_until_s) / drive.window_s)
         begun_s = state.origin_s + windows * drive.window_s

@@ -3,6 +3,7 @@ README."""
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
@@ -22,7 +23,7 @@ from calor.firmware.run.exchange import as_given
 from calor.firmware.sources import fixed_point, outward
 from calor.firmware.sources.code_table import CodeTable
 from calor.firmware.sources.form import PLAIN, Form
-from calor.firmware.sources.generate import context_of, generate, tick_s
+from calor.firmware.sources.generate import context_of, generate, outputs_of, tick_s
 from calor.firmware.sources.templating import Sources, c_float, plain_text, render
 from calor.firmware.sources.written import write_files
 from calor.law.fan_curve import FanCurve
@@ -31,6 +32,8 @@ from calor.sense.thermistor import Thermistor
 from calor.sense.thermocouple import Thermocouple
 
 TEST_STEPS = 400
+LOOK_S = 0.010
+"""Keys and line are looked at so often at least, and twice as often at most."""
 OTHER = {"dew_point": "the dew point of the air", "ambient": "the ambient temperature"}
 
 
@@ -103,7 +106,7 @@ def write(design: Design, folder: Path, prefix: str = "", form: Form = PLAIN, fo
 def _around(design: Design, form: Form) -> dict[str, Any]:
     """What the files around the thermostat say of the design, and the recorded steps of the test."""
     follows = getattr(design.setpoint, "signal", "")
-    period_s, tick = float(design.law.period_s), tick_s(design)
+    period_s = float(design.law.period_s)
     trial = design.trial[0]
     return {
         "needs_other": _needs_other(design),
@@ -112,10 +115,7 @@ def _around(design: Design, form: Form) -> dict[str, Any]:
         "follows_signal": bool(follows),
         "other_is": OTHER.get(follows, OTHER["ambient"]),
         "period_s": period_s,
-        "ticks": round(period_s / tick),
-        "wait_s": tick
-        if any(design.drive_of(k).kind in ("relay", "time_proportional") for k in range(2))
-        else period_s,
+        **_pace(design, form),
         "blocks": plain_text(", ".join(block_summary(design, block, "°C")[0] for block in ("probe", "law", "drive"))),
         "trial_name": plain_text(trial.name),
         "rows": _rows(design, form),
@@ -128,6 +128,25 @@ def _around(design: Design, form: Form) -> dict[str, Any]:
             else "What this very code answered on the machine it was generated on: yours is to answer the same."
         ),
     }
+
+
+def _pace(design: Design, form: Form) -> dict[str, Any]:
+    """How often the example's loop turns, sets its outputs and looks at keys and line."""
+    period_s, tick = float(design.law.period_s), tick_s(design)
+    switches = any(output.switches and output.timing is None for output in outputs_of(design))
+    looks = form.is_outward or design.button is not None
+    set_every = math.ceil(tick / LOOK_S - 1e-9) if looks and switches else 1
+    base_s = tick / set_every if switches else period_s / max(1, math.ceil(period_s / LOOK_S)) if looks else period_s
+    look_every = max(1, math.floor(LOOK_S / base_s + 1e-9))
+    looked_at = [
+        *(["the button"] if design.button is not None else []), *(["the line"] if form.link else []),
+        *(["the front"] if form.panel else []),
+    ]  # fmt: skip
+    return {
+        "ticks": round(period_s / base_s), "base_ms": 1000.0 * base_s, "set_every": set_every, "looks": looks,
+        "look_every": look_every, "look_s": look_every * base_s, "look_ms": 1000.0 * look_every * base_s,
+        "looked_at": " and ".join([", ".join(looked_at[:-1])] * (len(looked_at) > 1) + looked_at[-1:]).capitalize(),
+    }  # fmt: skip
 
 
 def _sizes(design: Design, form: Form, builds: bool) -> list[tuple[str, int, int]]:

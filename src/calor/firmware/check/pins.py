@@ -58,9 +58,12 @@ class TimeProportionalPin:
                 begins, rest = True, self._pulse - self._given
         if begins:
             pulse = self._pulse_of(demand)
+            given = 0
+            if not self._begun and pulse < self._window:
+                self._at, given = pulse + tick // 2, pulse  # after a start: where a pulse has just ended
             if 0 < pulse < self._window and abs(rest) <= tick:
                 pulse = max(pulse + rest, 0)
-            self._pulse, self._given, self._begun, self._taken = pulse, 0, True, demand
+            self._pulse, self._given, self._begun, self._taken = pulse, given, True, demand
         on = self._at < self._pulse
         self._given += tick if on else 0
         return on

@@ -148,6 +148,8 @@ def context_of(design: Design, prefix: str, form: Form = PLAIN) -> dict[str, Any
         "has_low_cut_out": has_low_cut_out,
         "has_guard": has_cut_out or has_low_cut_out or bool(design.guard.alarms),
         "ends_off": isinstance(design.setpoint, Program) and design.setpoint.end == "off",
+        "outward": form.is_outward,
+        "latches": has_cut_out or has_low_cut_out or bool(trips or latched),
         "manual_mode": form.is_outward or (isinstance(design.law, Pid) and design.law.manual_mode),
         "hand_overrides": form.is_outward and not isinstance(design.law, Pid),
         "hand_low": -1.0 if design.law.action == "heat_cool" else 0.0,

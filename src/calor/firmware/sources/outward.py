@@ -22,6 +22,8 @@ from calor.sense.thermocouple import Thermocouple
 
 IN_LOOP_S = 3.0
 """So long after a step that was asked for, the board is taken to be in the loop still."""
+RELEASE_S = 10.0
+"""So long after a release was asked for, a second one lets go of the cut-out."""
 LONGEST_NUMBER, LONGEST_NAME = 28, 40
 ALARM_WORDS = {
     "high": "high", "low": "low", "deviation_high": "dev high", "deviation_low": "dev low", "in_band": "in band",
@@ -60,8 +62,8 @@ def stated(design: Design, form: Form) -> dict[str, Any]:
 
 
 def _copy_bytes(parameters: tuple[Parameter, ...], form: Form) -> int:
-    """Version and number, the values, what the front keeps, and the checksum: four bytes each."""
-    return 4 * (2 + len(parameters) + (1 if form.panel else 0))
+    """Version, number, which were set, the values, what the front keeps, and the checksum: four bytes each."""
+    return 4 * (4 + len(parameters) + (1 if form.panel else 0))
 
 
 def _context(design: Design, form: Form, context: dict[str, Any]) -> dict[str, Any]:
@@ -84,11 +86,12 @@ def _context(design: Design, form: Form, context: dict[str, Any]) -> dict[str, A
         "back_rates": context["leads_back"] and "integral_time_s" in keys,
         "copy_words": _copy_bytes(parameters, form) // 4 - 1,
         "copy_bytes": _copy_bytes(parameters, form),
-        "layout": layout_of(parameters),
+        "layout": layout_of(parameters, form),
         "row": answer_row,
         "period_s": min(period_s, LARGEST) if form.fixed else period_s,
         "period_us": round(period_s * 1e6),
         "in_loop_steps": max(2, math.ceil(IN_LOOP_S / period_s)),
+        "release_steps": max(2, math.ceil(RELEASE_S / period_s)),
         "other_is": _other_is(design),
         "link_name": name,
         "version": __version__,
@@ -124,8 +127,8 @@ def _longest(parameters: tuple[Parameter, ...], name: str, outputs: int) -> int:
     greeting = len(f"hello link=1 name={name} version={__version__} step_s=1234567 can= check=crc16 keeps=1 panel=16")
     greeting += sum(key + 3 + 2 * 12 for key in keys)
     row = len("ok step n=4294967295 time_s=4294967295.123456 counts=") + LONGEST_NUMBER
-    row += len("measured_celsius= setpoint_celsius= flags= alarms= tuning= status= mode=stopped") + 4 * 10
+    row += len("measured_celsius= setpoint_celsius= flags= alarms= tuning= status= off= mode=stopped") + 5 * 10
     row += (2 + outputs) * LONGEST_NUMBER + 10 * outputs
     refusal = len("err set takes KEY VALUE; KEY one of") + sum(key + 1 for key in keys)
-    commands = 120
+    commands = 140
     return max(greeting, row, refusal, commands, 2 * LONGEST_NUMBER + 60) + len(" *ABCD\n") + 1

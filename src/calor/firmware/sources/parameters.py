@@ -102,9 +102,12 @@ def orders_of(parameters: tuple[Parameter, ...], design: Design) -> tuple[Order,
     return tuple(Order(places[low], places[high]) for low, high in pairs if low in places and high in places)
 
 
-def layout_of(parameters: tuple[Parameter, ...]) -> int:
-    """A number of 16 bits by which kept settings of other parameters are told from these."""
-    return zlib.crc32(" ".join(one.key for one in parameters).encode()) & 0xFFFF
+def layout_of(parameters: tuple[Parameter, ...], form: Form) -> int:
+    """A number of 32 bits by which kept settings of another form, of other parameters or of other ranges are told from
+    these. Defaults are not in it: what was not set by hand is taken from the firmware."""
+    words = ["q16" if form.fixed else "float", "constant" if form.constant else "", "panel" if form.panel else ""]
+    words += [f"{one.key} {one.low!r} {one.high!r}" for one in parameters]
+    return zlib.crc32(";".join(words).encode())
 
 
 def _of_setpoint(design: Design) -> list[Parameter]:
