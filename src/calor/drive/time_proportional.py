@@ -64,7 +64,7 @@ class TimeProportionalNumbers(NamedTuple):
 
 
 class TimeProportionalState(NamedTuple):
-    """From when windows are counted (s), how many have begun (-1 before the first after a start), when the running one's
+    """From when windows are counted (s), how many have begun (-1 before the first of all), when the running one's
     pulse and itself end (s), and the demand it was begun with."""
 
     origin_s: float

@@ -95,7 +95,7 @@ def _reference_rows(
 def plain_rows(rows: npt.NDArray[np.float32], counted: int) -> npt.NDArray[np.float32]:
     """Rows as a chip has them: the ticks of the switch only in the steps that were counted."""
     plain = rows.copy()
-    answer_row.ticks(plain)[counted:] = 0.0
+    answer_row.ticks(plain)[counted:] = answer_row.handed_ticks(plain)[counted:] = 0.0
     return plain
 
 

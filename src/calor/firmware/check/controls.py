@@ -72,8 +72,9 @@ class Controls:
         if self._asked.may_be_set and held == celsius and celsius > -273.15 and celsius <= 3000.0:
             self.setpoint = Single(celsius)
 
-    def take(self, row: Any, signal: Any) -> Any:
-        """Take the calls of an input; what the signal is after them."""
+    def take(self, row: Any, signal: Any, begins: bool) -> Any:
+        """Take the calls of an input; what the signal is after them. Where it `begins` it is left as it was begun: on,
+        and automatic."""
         if row["put_in"] != NONE:
             self._put(row["put_in"])
         if self._asked.setpoint.kind == DAY_NIGHT and 0.0 <= row["clock"] <= 86_400.0:
@@ -89,12 +90,12 @@ class Controls:
             self.button = knobs.button_step(debounce_s, self.button, bool(calls & CLOSED), tick_s)
         hand = row["hand"] if self._asked.by_hand else Single(np.nan)
         lowest = -1.0 if self._asked.law.pid.split.used else 0.0
-        if np.isnan(hand) or lowest <= hand <= 1.0:
+        if not begins and (np.isnan(hand) or lowest <= hand <= 1.0):
             self.hand = hand
         self.tune = NOTHING
         if self._asked.tunes:
             self.tune = STOPS if calls & ENDS else STARTS if calls & TUNES else NOTHING
-        self.off = bool(calls & OFF) and not (self.button is not None and self.button.on)
+        self.off = bool(calls & OFF) and not (self.button is not None and self.button.on) and not begins
         if self._asked.follows_dew_point and row["humidity"] != NONE:
             self.dew_point = Single(firmware_dew_point(row["other"], row["humidity"]))
             return self.dew_point

@@ -48,6 +48,7 @@ NAME = "every branch"
 WALK_STEPS = 5_000
 LONGEST_HOLD = 400
 LONGEST_WAIT = 4_000
+SHORT_HOLD, SHORT_STAY, LONGEST_SWEEP = 40, 4, 60
 MOST_PATH = 200
 SCALE_STEPS = 300
 
@@ -161,23 +162,110 @@ def _moved(readings: Column, celsius: Column, begin: float, end: float, most_cel
     return path[-MOST_PATH:]
 
 
-def _slow(design: Design, readings: Column, celsius: Column) -> list[float]:
-    """Readings that stay at either end for as long as each alarm waits, and come back: nothing is called meanwhile."""
-    period_s, fastest = float(design.law.period_s), _fastest(design)
-    known = readings[np.isfinite(celsius)]
-    middle = float(known[int(np.nanargmin(np.abs(celsius[np.isfinite(celsius)] - design.setpoint.celsius)))])
-    row: list[float] = []
-    at = middle
+class _Stretch:
+    """Readings one after the other, each with its step of time (NaN: the design's); where it is begun anew, where it is
+    switched off, and where the setpoint is put a little higher."""
+
+    def __init__(self, design: Design, readings: Column, celsius: Column) -> None:
+        known = np.isfinite(celsius)
+        self._design, self._readings, self._celsius = design, readings[known], celsius[known]
+        self.row: list[float] = []
+        self.dt: list[float] = []
+        self.restarts: list[int] = []
+        self.off: list[int] = []
+        self.put_in: list[int] = []
+
+    def reading_at(self, celsius: float) -> float:
+        """The reading nearest to a temperature."""
+        return float(self._readings[int(np.argmin(np.abs(self._celsius - celsius)))])
+
+    def end(self, share: float) -> float:
+        """A reading at a share of the scale."""
+        return float(self._readings[round(share * (len(self._readings) - 1))])
+
+    def restart(self) -> None:
+        """Begin anew at the next step."""
+        self.restarts.append(len(self.row))
+
+    def hold(self, reading: float, seconds: float) -> None:
+        """Hold a reading, which trembles by a code as one that is alive does: in steps of time as long as the design's
+        where that is soon over, else in nine."""
+        period_s = float(self._design.law.period_s)
+        plain = seconds <= SHORT_HOLD * period_s
+        steps, dt_s = (math.ceil(seconds / period_s) + SHORT_STAY, math.nan) if plain else (13, seconds / 9.0)
+        beside = self._readings[min(int(np.searchsorted(self._readings, reading)) + 1, len(self._readings) - 1)]
+        self.row += [reading if k % 2 == 0 else float(beside) for k in range(steps)]
+        self.dt += [min(dt_s, 3600.0) if dt_s == dt_s else dt_s] * steps
+
+    def go(self, reading: float) -> None:
+        """Move to a reading, no faster than a check allows."""
+        fastest = _fastest(self._design)
+        if fastest and self.row:
+            path = _moved(self._readings, self._celsius, self.row[-1], reading, 0.8 * fastest)
+            self.row += path
+            self.dt += [math.nan] * len(path)
+
+
+def _faults(design: Design, stretch: _Stretch, ends: list[float]) -> None:
+    """From the start on: every fault while an output is on, and back; off, and on again; little to do."""
+
+    def stay(reading: float) -> None:
+        stretch.row += [reading] * 3
+        stretch.dt += [math.nan] * 3
+
+    for begin in (stretch.end(0.02), stretch.end(0.98)):
+        for reading in (*ends, begin):
+            stretch.restart()
+            stay(begin)
+            if reading == begin:
+                stretch.off += range(len(stretch.row), len(stretch.row) + 3)
+            stay(reading)
+            stay(begin)
+    for away in (0.05, 0.15, 0.5, 1.5, 5.0):
+        for side in (-1.0, 1.0):
+            stretch.restart()
+            stay(stretch.reading_at(design.setpoint.celsius + side * away))
+
+
+def _slow(design: Design, stretch: _Stretch) -> None:
+    """Readings that stay at either end for as long as each alarm waits, from the start and after the middle, and come
+    back; under full demand they move by a little less and a little more than a loop break waits for."""
+    middle = stretch.reading_at(design.setpoint.celsius)
     for delay_s in sorted({alarm.delay_s for alarm in design.guard.alarms} | {0.0}):
-        held = min(math.ceil(delay_s / period_s) + 4, LONGEST_WAIT)
-        for end in (float(known[len(known) // 50]), middle, float(known[-1 - len(known) // 50]), middle):
-            if fastest:
-                row += _moved(readings, celsius, at, end, 0.8 * fastest)
-            there = np.full(held if end != middle else 8, end)
-            there[1::2] = readings[min(int(np.searchsorted(readings, end)) + 1, len(readings) - 1)]
-            row += there.tolist()
-            at = end
-    return row
+        for share in (0.02, 0.98):
+            end, far = stretch.end(share), stretch.end(1.0 - share)
+            stretch.restart()
+            for reading, held_s in ((end, delay_s), (middle, 0.0), (far, 0.0), (end, delay_s), (end, 0.0), (middle, 0.0)):
+                if stretch.restarts[-1] != len(stretch.row):
+                    stretch.go(reading)
+                stretch.hold(reading, held_s)
+            stretch.put_in.append(len(stretch.row) - SHORT_STAY - 2)
+    low, high = working_range(design)
+    for alarm in [one for one in design.guard.alarms if one.kind == "loop_break"]:
+        for begin, way in ((low, 1.0), (high, -1.0), (low, -1.0), (high, 1.0)):
+            stretch.restart()
+            for share in (0.0, 0.9, 0.9, 1.9, 3.1, 3.1):
+                stretch.hold(stretch.reading_at(begin + way * share * alarm.celsius), 0.6 * alarm.delay_s)
+    stretch.restart()
+    stretch.hold(middle, 0.0)
+
+
+def _sweep(design: Design, stretch: _Stretch) -> list[tuple[int, float]]:
+    """Where a demand of its own is asked of the switches that are handed one: over all of them, each for a window."""
+    drives = [design.drive_of(k) for k in range(len(design.outputs))]
+    shares = [0.0, 0.004, 0.25, 0.4996, 0.5, 0.5004, 0.75, 0.996, 1.0, 0.17]
+    for drive in drives:
+        window_s, shortest_s = getattr(drive, "window_s", 0.0), getattr(drive, "min_pulse_s", 0.0)
+        for side in (0.98, 1.02) if window_s and shortest_s else ():
+            shares += [min(side * shortest_s / window_s, 1.0), max(1.0 - side * shortest_s / window_s, 0.0)]
+    longest_s = max(max(getattr(d, key, 0.0) for key in ("window_s", "min_on_s", "min_off_s")) for d in drives)
+    steps = min(math.ceil(longest_s / float(design.law.period_s)) + 1, LONGEST_SWEEP)
+    asked = []
+    for share in shares:
+        asked += [(len(stretch.row) + k, share) for k in range(steps)]
+        stretch.row += [stretch.reading_at(design.setpoint.celsius)] * steps
+        stretch.dt += [math.nan] * steps
+    return asked
 
 
 def _waves(design: Design, readings: Column, celsius: Column) -> tuple[list[float], list[int]]:
@@ -236,7 +324,11 @@ def made_inputs(design: Design, form: Form = PLAIN) -> Recorded:
     for limit in (plain.fault_below_counts, plain.fault_above_counts):
         if math.isfinite(limit):
             ends += np.clip(math.floor(limit) + np.arange(-1.0, 3.0), readings[0], readings[-1]).tolist()
-    row += _slow(design, readings, celsius)
+    stretch = _Stretch(design, readings, celsius)
+    _faults(design, stretch, ends)
+    _slow(design, stretch)
+    slow_at = len(row)
+    row += stretch.row
     waves, asked = _waves(design, readings, celsius)
     tests = [len(row) + at for at in asked]
     row += waves
@@ -261,10 +353,24 @@ def made_inputs(design: Design, form: Form = PLAIN) -> Recorded:
             held[1::2] = beside
         row += held.tolist()
         at = reading if math.isfinite(reading) else at
+    swept = _Stretch(design, readings, celsius)
+    sweep_at, asked_of_pins = len(row), _sweep(design, swept)
+    row += swept.row
     values = np.array(row)
     given = inputs(design, values)
     _call(design, given, chance, begun)
+    given["dt"][slow_at : slow_at + len(stretch.dt)] = stretch.dt
+    given["other"][slow_at : slow_at + len(stretch.dt)] = np.mean(working_range(design))
+    given["restart"][[slow_at + at for at in stretch.restarts]] = 1
+    given["calls"][[slow_at + at for at in stretch.off]] |= np.uint32(OFF)
+    given["put_in"][[slow_at + at for at in stretch.put_in]] = design.setpoint.celsius + 0.4
+    given["restart"][sweep_at:] = 0
+    given["calls"][sweep_at:] &= ~np.uint32(CHANGES)
+    for at, share in asked_of_pins:
+        given["asked"][sweep_at + at] = share
     given["calls"][tests] |= np.uint32(TUNES)
+    # other settings before the last one, which lets go of what was found
+    given["calls"][[at - 3 for at in tests[-1:]]] |= np.uint32(CHANGES)
     if tests:
         given["calls"][tests[-1] + 2] |= np.uint32(ENDS)
     if form.constant:
@@ -305,7 +411,9 @@ def _call(design: Design, given: npt.NDArray[Any], chance: Any, begun: int) -> N
     places = [one.at_celsius for one in getattr(law, "gain_sets", ())]
     aims += [place + side for place in places for side in (-0.5, 0.0, 0.5)]
     aims += [0.5 * (one + other) + side for one, other in itertools.pairwise(places) for side in (-0.1, 0.0, 0.1)]
-    given["put_in"][wild] = _some(chance, count, 0.02, aims, given["put_in"])[wild]
+    # each of them in turn, three times
+    turns = np.linspace(np.argmax(wild), count - 1, 3 * len(aims), endpoint=False).astype(int)
+    given["put_in"][turns] = np.array(aims * 3, np.float64)
     if isinstance(design.setpoint, DayNight):
         edges = [design.setpoint.day_begins_s, design.setpoint.night_begins_s, 0.0, 86_400.0]
         clocks = [edge + side for edge in edges for side in (-2.0 * period_s, -period_s, 0.0, period_s)]
@@ -325,7 +433,7 @@ def _call(design: Design, given: npt.NDArray[Any], chance: Any, begun: int) -> N
         else np.repeat(chance.random(count // 9 + 1) < 0.05, 9)[:count]
     )
     calls = (
-        CLOSED * closed + OFF * off + RELEASES * (chance.random(count) < 0.03) + TURNED * (chance.random(count) < 0.3)
+        CLOSED * closed + OFF * off + RELEASES * (chance.random(count) < 0.1) + TURNED * (chance.random(count) < 0.3)
     )
     calls += CHANGES * (chance.random(count) < 0.02)
     calls += TUNES * (chance.random(count) < 0.02) + ENDS * (chance.random(count) < 0.002)

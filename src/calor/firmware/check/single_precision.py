@@ -9,12 +9,13 @@ from __future__ import annotations
 
 import atexit
 import contextlib
+import copy
 import pickle
 import select
 import subprocess
 import sys
 import tempfile
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -201,8 +202,10 @@ def _answers(asked: Given) -> npt.NDArray[np.float32]:
     pins: list[Any] = []
     plain, other, is_other = law, _with_other_gains(law), False
     setpoint, output = aim.celsius, Single(0.0)
+    twins: list[Any] | None = None
     for k, row in enumerate(asked.inputs):
-        if row["restart"] or not begun:
+        begins = bool(row["restart"]) or not begun
+        if begins:
             law, is_other, setpoint, output = plain, False, aim_at_start, Single(0.0)
             begun, measured = True, Single(0.0)
             memory = np.zeros(size, Single)
@@ -210,7 +213,7 @@ def _answers(asked: Given) -> npt.NDArray[np.float32]:
             law_state = laws.LawState(False, np.zeros(laws.MEMORY_SIZE, Single), laws.AT_START.tolist())
             alarm_memory = np.zeros((len(watched) + 1, alarms.MEMORY_SIZE), Single)
             controls.begin()
-            pins = [PINS[kind](drive) if kind in PINS else None for kind, drive in asked.drives]
+            pins, twins = [PINS[kind](drive) if kind in PINS else None for kind, drive in asked.drives], None
         if int(row["calls"]) & RELEASES:
             law_state = laws.released(law_state)
             for n in latched:
@@ -228,7 +231,7 @@ def _answers(asked: Given) -> npt.NDArray[np.float32]:
                 law = new
             elif asked.tunes:
                 autotune.keep(autotune.forgotten(autotune.kept(law_state.memory)), law_state.memory)
-        signal = controls.take(row, asked.other[k] if aim.kind == FOLLOW else nothing)
+        signal = controls.take(row, asked.other[k] if aim.kind == FOLLOW else nothing, begins)
         aim = aim._replace(celsius=controls.setpoint)
         now, fault = reading.step(probe, memory, asked.readings[k], dt_s)
         faulty = fault != NO_FAULT
@@ -268,10 +271,12 @@ def _answers(asked: Given) -> npt.NDArray[np.float32]:
         answer_row.demands(rows)[k] = demands[: asked.outputs]
         if asked.counts_ticks:
             guarded = faulty or law_state.cut_out or controls.off
-            answer_row.ticks(rows)[k] = [
-                _ticked(asked, kind, drive, pin, demand, guarded)
-                for (kind, drive), pin, demand in zip(asked.drives, pins, demands, strict=False)
-            ]
+            if twins is None and not np.isnan(row["asked"]):
+                twins = copy.deepcopy(pins)
+            answer_row.ticks(rows)[k] = answer_row.handed_ticks(rows)[k] = _ticked(asked, pins, demands, guarded)
+            if twins is not None:
+                handed = demands if np.isnan(row["asked"]) else [row["asked"]] * len(pins)
+                answer_row.handed_ticks(rows)[k] = _ticked(asked, twins, handed, guarded)
     return rows
 
 
@@ -299,11 +304,15 @@ def _led(
     return state
 
 
-def _ticked(asked: Given, kind: str, drive: DriveNumbers, pin: Any, demand: Any, guarded: bool) -> int:
-    """What a switch or a timer makes of a demand in a control step: calls that it was on, or counts."""
-    if kind == "pwm":
-        return pwm_counts(drive, demand)
-    if pin is None:
-        return 0
-    demand, tick_s = Single(demand), Single(asked.tick_s)
-    return sum([pin.tick(demand, guarded, tick_s) for _ in range(asked.ticks)])
+def _ticked(asked: Given, pins: list[Any], demands: Sequence[Any], guarded: bool) -> list[int]:
+    """What each switch or timer makes of its demand in a control step: calls that it was on, or counts."""
+    tick_s, found = Single(asked.tick_s), []
+    for (kind, drive), pin, demand in zip(asked.drives, pins, demands, strict=False):
+        if kind == "pwm":
+            counts, stands = pwm_counts(drive, demand), drive.pwm.supply_switch and not demand > 0.0
+            found.append(-1 - counts if stands else counts)
+        elif pin is None:
+            found.append(0)
+        else:
+            found.append(sum([pin.tick(Single(demand), guarded, tick_s) for _ in range(asked.ticks)]))
+    return found

@@ -53,14 +53,26 @@ typedef struct {{
     float put_in_celsius;
     float clock_s;
     float humidity;
+    float asked;
     uint32_t knob;
     uint32_t calls;
 }} calor_input;
 
 {statics}
+/* What stands in memory before something is begun is anything. */
+static void calor_fill({prefix}_state *state)
+{{
+    uint8_t *bytes = (uint8_t *)state;
+    for (uint32_t k = 0u; k < sizeof *state; k++) {{
+        bytes[k] = 0xA5u;
+    }}
+}}
+
 static void calor_decide({prefix}_state *state, const calor_input *given)
 {{
-    if (given->restart != 0u || !harness_begun) {{
+    const bool begins = given->restart != 0u || !harness_begun;
+    if (begins) {{
+        calor_fill(state);
         {prefix}_init(state, &{prefix}_defaults);
 {begin}
     }}
@@ -69,6 +81,7 @@ static void calor_decide({prefix}_state *state, const calor_input *given)
     }}
 {calls}
 {inputs}
+{hands_asked}
     (void){prefix}_step(state, {given}, calor_is_nan(given->dt_s) ? {period} : {dt});
 }}
 
@@ -87,16 +100,22 @@ static void calor_report({prefix}_state *state, float *row, bool with_ticks)
     row[{row.STATUS}] = (float)((record.off ? {row.OFF_BIT} : 0){status});
 {tuned}
     (void)with_ticks;
-{hand_over}
 {outputs}
 }}
 """
 OTHER_GAIN, OTHER_WEIGHT = 1.5, 0.5
 """What the gain and the setpoint's weight of the other settings are, in proportion to the design's."""
 _SWITCHING = """\
-    row[{at}] = 0.0f;
+    row[{at}] = row[{at} + 1] = 0.0f;
     for (int tick = 0; with_ticks && tick < {ticks}; tick++) {{
-        row[{at}] += {prefix}_{output}switch(&harness_pins, {tick}) ? 1.0f : 0.0f;
+        row[{at}] += {on} ? 1.0f : 0.0f;
+        row[{at} + 1] += {handed} ? 1.0f : 0.0f;
+    }}"""
+_COUNTING = """\
+    row[{at}] = row[{at} + 1] = 0.0f;
+    if (with_ticks) {{
+        row[{at}] = {on};
+        row[{at} + 1] = {handed};
     }}"""
 
 
@@ -135,6 +154,7 @@ static void calor_sit({prefix}_state *state, const float *given, float *row)
     own.put_in_celsius = CALOR_NONE;
     own.clock_s = CALOR_NONE;
     own.humidity = CALOR_NONE;
+    own.asked = CALOR_NONE;
     own.knob = 0u;
     own.calls = given[{seat.TUNE}] > 0.0f ? {TUNES}u : 0u;
 {put_in}
@@ -181,9 +201,11 @@ def adapter_code(design: Design, sources: Sources) -> str:
         statics.append(f"static {sources.prefix}_button harness_button;")
         begin.append(f"        {sources.prefix}_button_init(&harness_button);")
     switches = any(output.switches for output in outputs_of(design))
-    if switches:
-        # as where the pins are set by an interrupt, which has a state of its own
-        statics.append(f"static {sources.prefix}_state harness_pins;")
+    timed = any(output.timing is not None for output in outputs_of(design))
+    if switches or timed:
+        # beside the thermostat's own, as where the pins are set by an interrupt, which has a state of its own
+        statics.append(f"static {sources.prefix}_state harness_pins;\nstatic float harness_asked;")
+        begin.append("        calor_fill(&harness_pins);")
         begin.append(f"        {sources.prefix}_init(&harness_pins, &{sources.prefix}_defaults);")
     if not sources.form.constant:
         statics.append(f"static {sources.prefix}_settings harness_other;\nstatic bool harness_is_other;")
@@ -206,10 +228,6 @@ def adapter_code(design: Design, sources: Sources) -> str:
         statics="\n".join(["static bool harness_begun;", *statics]),
         begin="\n".join(["        harness_begun = true;", *begin]),
         calls=_calls_code(design, sources, made),
-        hand_over=f"    {sources.prefix}_asked asked;\n    {sources.prefix}_ask(state, &asked);\n"
-        f"    {sources.prefix}_obey(&harness_pins, &asked);"
-        if switches
-        else "",
         RELEASES=RELEASES,
         dt=made.own("given->dt_s"),
         knob="harness_knob_celsius" if design.knob is not None else "0.0f",
@@ -227,6 +245,7 @@ def adapter_code(design: Design, sources: Sources) -> str:
         period=made.constant(float(design.law.period_s)),
         inputs=_inputs_code(design, sources.prefix, made, dew_point, tick),
         outputs=_outputs_code(design, sources.prefix, made),
+        hands_asked="    harness_asked = given->asked;" if switches or timed else "",
         alarms="(float)record.alarms",
     )
 
@@ -306,9 +325,10 @@ def _inputs_code(design: Design, prefix: str, made: Numbers, dew_point: bool, ti
         lines.append("}")
     if design.button is not None:
         step = f"{prefix}_button_step(&harness_button, (given->calls & {CLOSED}u) != 0u, {tick})"
-        lines.append(f"{prefix}_set_off(state, !{step} && (given->calls & {OFF}u) != 0u);")
+        off = f"!{step} && (given->calls & {OFF}u) != 0u"
     else:
-        lines.append(f"{prefix}_set_off(state, (given->calls & {OFF}u) != 0u);")
+        off = f"(given->calls & {OFF}u) != 0u"
+    lines += [f"const bool off = {off};", "if (!begins) {", f"    {prefix}_set_off(state, off);", "}"]
     other = made.own("given->other_celsius")
     if isinstance(design.law, FanCurve) and design.law.follows == "difference":
         lines.append(f"state->other_celsius = {other};")
@@ -322,7 +342,9 @@ def _inputs_code(design: Design, prefix: str, made: Numbers, dew_point: bool, ti
             lines.append("    state->has_signal = true;")
             lines.append("}")
     if isinstance(design.law, Pid) and design.law.manual_mode:
-        lines.append("if (calor_is_nan(given->hand_output)) {")
+        lines.append("if (begins) {")
+        lines.append("    ;  /* as it was begun */")
+        lines.append("} else if (calor_is_nan(given->hand_output)) {")
         lines.append(f"    {prefix}_set_automatic(state);")
         lines.append("} else {")
         lines.append(f"    (void){prefix}_set_manual(state, {made.own('given->hand_output')});")
@@ -332,24 +354,39 @@ def _inputs_code(design: Design, prefix: str, made: Numbers, dew_point: bool, ti
 
 def _outputs_code(design: Design, prefix: str, made: Numbers) -> str:
     """C that writes the demand of each output, and what its switch or timer makes of it."""
-    tick = tick_s(design)
-    ticks = round(design.law.period_s / tick)
+    tick, outputs = made.constant(tick_s(design)), outputs_of(design)
+    ticks = round(design.law.period_s / tick_s(design))
     lines = []
-    for number, output in enumerate(outputs_of(design)):
+    if any(output.switches for output in outputs):
+        lines += [
+            f"    {prefix}_asked asked;", f"    {prefix}_ask(state, &asked);", "    if (!calor_is_nan(harness_asked)) {",
+            *(f"        asked.{output.prefix}demand = {made.own('harness_asked')};" for output in outputs), "    }",
+            f"    {prefix}_obey(&harness_pins, &asked);",
+        ]  # fmt: skip
+    for number, output in enumerate(outputs):
         demand_at, ticks_at = answer_row.demand_at(number), answer_row.ticks_at(number)
-        lines.append(f"    row[{demand_at}] = {made.plain(f'state->{output.prefix}demand')};")
+        own = f"state->{output.prefix}demand"
+        lines.append(f"    row[{demand_at}] = {made.plain(own)};")
+        name = f"{prefix}_{output.prefix}"
         if output.timing is not None:
-            counts = f"(float){prefix}_{output.prefix}pwm_counts(state)"
-            lines.append(f"    row[{ticks_at}] = with_ticks ? {counts} : 0.0f;")
+            handed = f"harness_pins.{output.prefix}demand"
+            lines.append(f"    {handed} = calor_is_nan(harness_asked) ? {own} : {made.own('harness_asked')};")
+            on, twin = (_counts_code(name, of, output.drive.pwm.supply_switch) for of in ("state", "&harness_pins"))
+            lines.append(_COUNTING.format(at=ticks_at, on=on, handed=twin))
         elif output.switches:
-            lines.append(
-                _SWITCHING.format(
-                    at=ticks_at, prefix=prefix, output=output.prefix, ticks=ticks, tick=made.constant(tick)
-                )
-            )
+            on, twin = (f"{name}switch({of}, {tick})" for of in ("state", "&harness_pins"))
+            if output.active_low:
+                on, twin = f"!{name}pin({on})", f"!{name}pin({twin})"
+            lines.append(_SWITCHING.format(at=ticks_at, ticks=ticks, on=on, handed=twin))
         else:
-            lines.append(f"    row[{ticks_at}] = 0.0f;")
+            lines.append(f"    row[{ticks_at}] = row[{ticks_at} + 1] = 0.0f;")
     return "\n".join(lines)
+
+
+def _counts_code(name: str, of: str, has_supply: bool) -> str:
+    """C of a timer's counts; where its supply is off they stand below 0, one lower."""
+    counts = f"(float){name}pwm_counts({of})"
+    return f"{name}supply_on({of}) ? {counts} : -1.0f - {counts}" if has_supply else counts
 
 
 def seat_code(design: Design, sources: Sources) -> str:

@@ -82,7 +82,7 @@ def as_given(probe: AnyProbe, readings: npt.NDArray[np.float64]) -> npt.NDArray[
 
 LAYOUT = [
     *((name, np.float32) for name in ("other", "hand")), ("restart", np.uint32),
-    *((name, np.float32) for name in ("dt", "put_in", "clock", "humidity")), ("knob", np.uint32), ("calls", np.uint32),
+    *((name, np.float32) for name in ("dt", "put_in", "clock", "humidity", "asked")), ("knob", np.uint32), ("calls", np.uint32),
 ]  # fmt: skip
 """An input beside its reading, as the adapter takes it."""
 
@@ -99,7 +99,7 @@ def inputs(
     `readings` are counts as a run has them (°C for an ideal probe); `other_celsius` the second temperature or the
     signal that the design looks at, NaN where there is none; `hand_output` what is set by hand, NaN in automatic;
     `restart` where the controller starts afresh before the step. The rest is left out: a NaN step of time, no setpoint,
-    clock or humidity put in, and none of the calls.
+    clock or humidity put in, no demand asked of the handed-over switches alone, and none of the calls.
     """
     own = as_given(design.probe, readings)
     given = np.zeros(len(own), [("reading", own.dtype), *LAYOUT])
@@ -107,6 +107,6 @@ def inputs(
     given["other"] = np.nan if other_celsius is None else other_celsius
     given["hand"] = np.nan if hand_output is None else hand_output
     given["restart"] = 0 if restart is None else restart
-    given["dt"] = np.nan
+    given["dt"] = given["asked"] = np.nan
     given["put_in"] = given["clock"] = given["humidity"] = NONE
     return given
