@@ -146,6 +146,8 @@ def print_text(data: dict[str, Any], target: str = "") -> None:
                 f"{one['between']}: they differ first at step {one['step']} of {one['trial']} ({one['time_s']:g} s,"
                 f" reading {one['reading']:g}): {one['rows'][0]} and {one['rows'][1]}"
             )
+    for one in data["fails"]:
+        console.print(f"fails: {one}")
     reference = data["reference"]
     if reference["bit_equal"]:
         console.print(
@@ -165,6 +167,10 @@ def print_text(data: dict[str, Any], target: str = "") -> None:
         f"against the simulation, in double precision: demand within {reference['demand']:.2g}, reading within"
         f" {reference['measured_celsius']:.2g} °C, {reference['other_decisions_fraction'] * 100.0:.2g} % others"
     )
+    if not reference["agrees"]:
+        console.print(
+            "other decisions than in the simulation: readings lie a rounding from a threshold, and fall on either side of it"
+        )
     _print_notes(console, data, target)
 
 

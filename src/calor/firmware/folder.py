@@ -15,11 +15,12 @@ import numpy as np
 
 from calor.design.model import Design, block_summary
 from calor.errors import FirmwareError
+from calor.firmware.check import every_branch
 from calor.firmware.check.form_difference import Difference, difference, expected_rows
 from calor.firmware.check.ranges import Range, proven
-from calor.firmware.check.recorded import Recorded, recorded
 from calor.firmware.run import chip, kept, sizes
-from calor.firmware.run.exchange import as_given
+from calor.firmware.run.adapter import setpoint_is_put_in
+from calor.firmware.run.exchange import OFF, RELEASES
 from calor.firmware.sources import fixed_point, outward
 from calor.firmware.sources.code_table import CodeTable
 from calor.firmware.sources.form import PLAIN, Form
@@ -27,6 +28,7 @@ from calor.firmware.sources.generate import context_of, generate, outputs_of, ti
 from calor.firmware.sources.templating import Sources, c_float, plain_text, render
 from calor.firmware.sources.written import write_files
 from calor.law.fan_curve import FanCurve
+from calor.law.pid import Pid
 from calor.sense.registry import has_converter
 from calor.sense.thermistor import Thermistor
 from calor.sense.thermocouple import Thermocouple
@@ -78,7 +80,7 @@ def made(design: Design, prefix: str = "", form: Form = PLAIN, with_sizes: bool 
     bounds = tuple(proven(design, named)) if form.fixed else ()
     apart = difference(design, form) if not form.is_plain else None
     own = sources.prefix
-    context = context_of(outward.by_hand(design, form), own, form) | _around(design, form)
+    context = context_of(outward.by_hand(design, form), own, form) | _around(outward.by_hand(design, form), form)
     if form.is_outward:
         context |= outward.stated(design, form)
     context |= {"built": sources.built, "bounds": bounds, "apart": apart, "sizes": _sizes(design, form, with_sizes)}
@@ -107,7 +109,6 @@ def _around(design: Design, form: Form) -> dict[str, Any]:
     """What the files around the thermostat say of the design, and the recorded steps of the test."""
     follows = getattr(design.setpoint, "signal", "")
     period_s = float(design.law.period_s)
-    trial = design.trial[0]
     return {
         "needs_other": _needs_other(design),
         "wiring": _wiring(design),
@@ -117,16 +118,12 @@ def _around(design: Design, form: Form) -> dict[str, Any]:
         "period_s": period_s,
         **_pace(design, form),
         "blocks": plain_text(", ".join(block_summary(design, block, "°C")[0] for block in ("probe", "law", "drive"))),
-        "trial_name": plain_text(trial.name),
+        "takes_setpoint": setpoint_is_put_in(design),
+        "takes_hand": _takes_hand(design),
         "rows": _rows(design, form),
         "form": form,
-        "demand_within": 0.005 if form.is_plain else 0.0001,
-        "celsius_within": 0.002 if form.is_plain else 0.0001,
-        "expected_is": (
-            "The simulation computes in double precision and this C in float: they are to agree within a rounding."
-            if form.is_plain
-            else "What this very code answered on the machine it was generated on: yours is to answer the same."
-        ),
+        "demand_within": 0.0001,
+        "celsius_within": 0.001,
     }
 
 
@@ -192,42 +189,31 @@ def _wiring(design: Design) -> str:
     )
 
 
+def _takes_hand(design: Design) -> bool:
+    return isinstance(design.law, Pid) and design.law.manual_mode
+
+
 def _rows(design: Design, form: Form) -> list[str]:
-    """The first steps of the first trial as C has them: reading, what else is looked at, fault, °C, demands."""
-    record = recorded(design, design.trial[0])
-    count = _plain_steps(record)
-    if count == 0:
-        record = recorded(design, design.trial[0].model_copy(update={"events": ()}))
-        count = _plain_steps(record)
-    trace, at = record.trace, record.rows
-    outputs = [output.demand[at] for output in trace.outputs] or [trace.demand[at]]
-    measured_celsius = trace.measured_celsius[at]
-    if not form.is_plain:
-        measured_celsius, faults, demands = expected_rows(design, form, record.given[:count])
-        measured_celsius = np.where(faults, np.nan, measured_celsius)
-        outputs = list(demands.T)
-    ideal = design.probe.kind == "ideal"
-    needs_other = _needs_other(design)
-    readings = as_given(design.probe, trace.measured_celsius if ideal else trace.counts)
+    """Steps as C has them: what is given and called, then fault, °C and demands as the reference answers."""
+    record = every_branch.short_inputs(design, TEST_STEPS)
+    measured_celsius, faults, demands = expected_rows(design, form, record)
+    given, needs_other = record.given, _needs_other(design)
     lines = []
-    for step in range(count):
-        row = int(at[step])
-        measured = float(measured_celsius[step])
-        fault = bool(np.isnan(measured))
-        reading = c_float(float(readings[row])) if ideal else f"{int(readings[row])}u"
-        other = [c_float(float(record.given["other"][step]))] if needs_other else []
-        asked = ", ".join(c_float(float(demand[step])) for demand in outputs)
-        parts = [reading, *other, "true" if fault else "false", c_float(0.0 if fault else measured), f"{{{asked}}}"]
-        lines.append(", ".join(parts))
+    for step, row in enumerate(given):
+        calls = 1 * bool(row["restart"]) + 2 * bool(row["calls"] & OFF) + 4 * bool(row["calls"] & RELEASES)
+        fault = bool(faults[step])
+        if design.probe.kind == "ideal":  # the lowest number stands for none
+            parts = [c_float(-32_768.0 if np.isnan(row["reading"]) else float(row["reading"]))]
+        else:
+            parts = [f"{int(row['reading'])}u"]
+        parts += [c_float(float(row["other"]))] if needs_other else []
+        parts += [c_float(float(row["dt"]))]
+        parts += [c_float(max(float(row["put_in"]), -300.0))] if setpoint_is_put_in(design) else []
+        parts += [c_float(9.0 if np.isnan(row["hand"]) else float(row["hand"]))] if _takes_hand(design) else []
+        parts += [f"{calls}u", "true" if fault else "false", c_float(0.0 if fault else float(measured_celsius[step]))]
+        asked = ", ".join(c_float(float(demand)) for demand in demands[step])
+        lines.append(", ".join([*parts, f"{{{asked}}}"]))
     return lines
-
-
-def _plain_steps(record: Recorded) -> int:
-    """How many steps pass up to the first restart, hand, call or setpoint put in: the test only gives readings."""
-    plain = (record.given["restart"] == 0) & np.isnan(record.given["hand"]) & (record.given["calls"] == 0)
-    outside = [event.at_s for event in record.trial.events if event.sets_setpoint]
-    plain &= record.trace.time_s[record.rows] < min(outside, default=np.inf)
-    return min(int(np.argmin(plain)) if not plain.all() else len(plain), TEST_STEPS)
 
 
 def _needs_other(design: Design) -> bool:

@@ -27,7 +27,7 @@ AVR = "avr5"
 MOST_APART = 5e-3
 """A demand further from the simulation's than this is another decision."""
 MOST_OTHER_SHARE = 1e-3
-"""Share of decisions that may be others: a reading a rounding from a threshold falls on either side of it."""
+"""A greater share of other decisions is told: readings lie a rounding from a threshold, and fall on either side of it."""
 
 
 class CheckStopped(Exception):  # noqa: N818 - a check that was asked to stop did not fail
@@ -188,12 +188,18 @@ def check(
             "steps": steps,
             "branch_steps": len(every.given),
         },
-        "pass": agrees
-        and not any(
-            row["bit_equal"] is False or row.get("failed") or (row["bit_equal"] is None and row["target"] in named)
-            for row in (*found, *built_only)
-        ),
     }
+    data["fails"] = [
+        f"{row['target']} {why}"
+        for row in (*found, *built_only)
+        for why, does in (
+            ("differs", row["bit_equal"] is False),
+            ("does not build or run", bool(row.get("failed"))),
+            ("did not run", row["bit_equal"] is None and row["target"] in named and not row.get("failed")),
+        )
+        if does
+    ]
+    data["pass"] = not data["fails"]
     if reached is not None:
         data["coverage"] = {
             "branches": reached.branches, "taken": reached.taken, "never": [one._asdict() for one in reached.never],

@@ -8,7 +8,8 @@ import numpy as np
 import numpy.typing as npt
 
 from calor.design.model import Design
-from calor.firmware.check.recorded import recorded
+from calor.firmware.check import single_precision
+from calor.firmware.check.recorded import Recorded, recorded
 from calor.firmware.controller.seat import seated
 from calor.firmware.run import host
 from calor.firmware.sources.form import PLAIN, Form
@@ -52,7 +53,10 @@ def difference(design: Design, form: Form) -> Difference:
     return Difference(*(max(values) for values in zip(*found, strict=True)))
 
 
-def expected_rows(design: Design, form: Form, given: npt.NDArray[Any]) -> Any:
-    """(measured, probe fault, demands) for inputs, as this form of the C answers them."""
-    rows = host.rows(design, given, host.CHECKED_FLAGS, form)
+def expected_rows(design: Design, form: Form, record: Recorded) -> Any:
+    """(measured, probe fault, demands) for inputs, as the reference of this form answers them."""
+    if form.fixed or form.table:
+        rows = host.rows(design, record.given, host.CHECKED_FLAGS, form)
+    else:
+        rows = single_precision.rows(design, record.given, record.readings)
     return rows[:, answer_row.MEASURED], answer_row.has_fault(rows), answer_row.demands(rows)

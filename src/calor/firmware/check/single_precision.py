@@ -25,7 +25,6 @@ import numpy.typing as npt
 from calor import logarithm
 from calor.design.model import Design
 from calor.drive import registry as drives
-from calor.drive.registry import DriveNumbers
 from calor.elapsed import DAY_US, microseconds
 from calor.errors import FirmwareError
 from calor.firmware.check.controls import Controls, Given
