@@ -19,7 +19,7 @@ from calor.design.file import read
 from calor.design.model import Design
 from calor.design.trial import Trial
 from calor.errors import DesignError
-from calor.firmware.check import agreement, single_precision
+from calor.firmware.check import agreement, reference
 from calor.firmware.check.agreement import first_difference
 from calor.firmware.check.recorded import recorded
 from calor.firmware.controller.seat import seated
@@ -231,7 +231,7 @@ def test_chips_tune_themselves_as_the_host(form: Form) -> None:
     own = host.rows(design, record.given, form=form)
     assert own[-1, answer_row.STATUS] // answer_row.TUNING_FROM == APPLIED and own[-1, answer_row.TUNED_GAIN] > 0.0
     if not form.fixed:
-        reference = single_precision.rows(design, record.given, record.readings)
+        reference = reference.rows(design, record.given, record.readings)
         assert first_difference(record, own, reference, "host, reference") is None
     expected = agreement.plain_rows(own, 1)
     for target in chip.TARGETS.values():

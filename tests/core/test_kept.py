@@ -15,7 +15,7 @@ from calor import caches
 from calor.demo import DEMOS
 from calor.design.file import read
 from calor.errors import FirmwareError
-from calor.firmware.check import agreement, single_precision
+from calor.firmware.check import agreement, reference
 from calor.firmware.run import host, kept
 from calor.firmware.sources import templating
 from calor.firmware.sources.generate import generate
@@ -85,17 +85,17 @@ def test_a_design_is_built_once_for_all_its_trials(compiled: list[list[str]]) ->
 def test_one_process_answers_all_questions_and_a_dead_one_is_replaced() -> None:
     design = made()
     record = agreement.recorded(design, design.trial[0])
-    first = single_precision.rows(design, record.given, record.readings)
-    (process,) = single_precision._FREE[-1:]
-    assert first is not None and np.array_equal(first, single_precision.rows(design, record.given, record.readings))
-    assert single_precision._FREE[-1] is process
+    first = reference.rows(design, record.given, record.readings)
+    (process,) = reference._FREE[-1:]
+    assert first is not None and np.array_equal(first, reference.rows(design, record.given, record.readings))
+    assert reference._FREE[-1] is process
     process.kill()
     process.wait()
     with pytest.raises(FirmwareError, match="the reference in single precision failed"):
-        single_precision.rows(design, record.given, record.readings)
-    assert process not in single_precision._FREE
-    assert np.array_equal(first, single_precision.rows(design, record.given, record.readings))
-    assert single_precision.rows(design, record.given, record.readings, lambda: False) is None
+        reference.rows(design, record.given, record.readings)
+    assert process not in reference._FREE
+    assert np.array_equal(first, reference.rows(design, record.given, record.readings))
+    assert reference.rows(design, record.given, record.readings, lambda: False) is None
 
 
 def test_templates_are_kept_compiled_until_they_change_or_are_damaged(

@@ -48,9 +48,9 @@ def test_self_tuning_in_coolings_range_finds_heatings_gain(ratio: float) -> None
         gains[setpoint] = trace.tunings[0].gain_per_celsius
         record = agreement.recorded(design, trial)
         rows = host.rows(design, record.given)
-        from calor.firmware.check import single_precision
+        from calor.firmware.check import reference
 
-        reference = single_precision.rows(design, record.given, record.readings)
+        reference = reference.rows(design, record.given, record.readings)
         assert agreement.first_difference(record, agreement.without_ticks(rows), reference, "host, reference") is None
     assert gains[0.0] * ratio == pytest.approx(gains[40.0], rel=0.1)
 

@@ -19,7 +19,7 @@ from calor.demo import DEMOS
 from calor.design.file import read
 from calor.design.model import Design
 from calor.files import save_atomically
-from calor.firmware.check import every_branch, single_precision
+from calor.firmware.check import every_branch, reference
 from calor.firmware.check.agreement import first_difference
 from calor.firmware.run import host
 from calor.firmware.sources import templating
@@ -196,7 +196,7 @@ def truth(tmp_path_factory: pytest.TempPathFactory) -> Truth:
         if there.exists():
             rows = pickle.loads(there.read_bytes())
         else:
-            rows = single_precision.rows(design, made_for.given, made_for.readings, counts_ticks=True)
+            rows = reference.rows(design, made_for.given, made_for.readings, counts_ticks=True)
             save_atomically(there, pickle.dumps(rows))
         return made_for, rows, generate(design).files
 

@@ -11,7 +11,7 @@ import pytest
 
 from calor.design.model import Design
 from calor.design.trial import Trial
-from calor.firmware.check import agreement, single_precision
+from calor.firmware.check import agreement, reference
 from calor.firmware.check.agreement import Recorded
 from calor.firmware.run import host
 from calor.firmware.run.exchange import inputs
@@ -42,7 +42,7 @@ GUARD = 'cut_out_celsius = 66\nalarms = [ { kind = "out_of_band", celsius = 4, h
 
 def assert_same_bits(design: Design, record: Recorded) -> None:
     """The C on the host against the reference, every step of a record."""
-    reference = single_precision.rows(design, record.given, record.readings)
+    reference = reference.rows(design, record.given, record.readings)
     assert reference is not None and len(reference) == len(record.given) > 1000
     own = agreement.without_ticks(host.rows(design, record.given))
     assert agreement.first_difference(record, own, reference, "host, reference") is None
@@ -71,12 +71,12 @@ def test_every_probe_over_its_codes(probe: str) -> None:
     )
     if design.probe.kind == "ideal":
         readings = readings / 40.0
-    if single_precision.probes.gives_code(design.probe):
+    if reference.probes.gives_code(design.probe):
         readings -= 2048.0
     readings[700] = np.nan if design.probe.kind in ("ideal", "digital") else readings[700]
     restart = np.arange(len(readings)) % 977 == 0
     given: Any = inputs(design, readings, restart=restart)
-    reference = single_precision.rows(design, given, readings)
+    reference = reference.rows(design, given, readings)
     own = agreement.without_ticks(host.rows(design, given))
     assert reference is not None
     differ = np.flatnonzero(((own + 0.0).view(np.uint32) != (reference + 0.0).view(np.uint32)).any(axis=1))
@@ -87,16 +87,16 @@ def test_one_that_differs_is_told_and_one_that_is_stopped_ends() -> None:
     """The reference of other gains: the first step that differs, with its input, and both states."""
     design, other = made(law=PID), made(law=PID.replace("0.08", "0.080001"))
     record = agreement.recorded(design, Trial.model_validate({"span_s": 900, "events": BY_HAND[:0]}))
-    reference = single_precision.rows(other, record.given, record.readings)
+    reference = reference.rows(other, record.given, record.readings)
     assert reference is not None
     found = agreement.first_difference(record, host.rows(design, record.given), reference, "host, reference")
     assert found is not None and found["between"] == "host, reference" and found["step"] >= 0
     assert found["rows"][0] != found["rows"][1] and math.isfinite(found["reading"])
-    assert single_precision.rows(design, record.given, record.readings, lambda: False) is None
+    assert reference.rows(design, record.given, record.readings, lambda: False) is None
 
 
 def test_the_logarithm_is_as_good_as_the_librarys() -> None:
     """Against NumPy's in double precision (reference library), over what a divider can give."""
     x = np.geomspace(1e-4, 1e4, 3001).astype(np.float32)
-    own = np.array([single_precision.natural_log(value) for value in x])
+    own = np.array([reference.natural_log(value) for value in x])
     assert own.dtype == np.float32 and np.abs(own - np.log(x.astype(np.float64))).max() < 1.2e-6

@@ -16,7 +16,7 @@ import numpy.typing as npt
 
 from calor.design.model import Design
 from calor.errors import FirmwareError
-from calor.firmware.check import coverage, every_branch, single_precision
+from calor.firmware.check import coverage, every_branch, reference
 from calor.firmware.check.recorded import Recorded, recorded
 from calor.firmware.run import avr, chip, emulator, host, sizes
 from calor.firmware.sources.form import PLAIN, Form
@@ -86,7 +86,7 @@ def _reference_rows(
     """The reference in single precision on a trial's inputs. Raises CheckStopped, FirmwareError."""
     part = f"reference: {record.trial.name}"
     _ask(goes_on, part)
-    reference = single_precision.rows(design, record.given, record.readings, lambda: goes_on(part), counts_ticks)
+    reference = reference.rows(design, record.given, record.readings, lambda: goes_on(part), counts_ticks)
     if reference is None:
         raise CheckStopped
     return reference

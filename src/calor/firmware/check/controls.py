@@ -1,4 +1,4 @@
-"""What is set by hand while the thermostat runs, as the calls of its C do, in single precision; what it is given."""
+"""What is set by hand while the thermostat runs, as the calls of its C do, in its own numbers; what it is given."""
 
 from __future__ import annotations
 
@@ -10,7 +10,9 @@ import numpy.typing as npt
 from calor import moist_air
 from calor.drive.registry import DriveNumbers
 from calor.elapsed import microseconds
-from calor.firmware.check.in_single import Single, in_single, natural_log
+from calor.firmware.check.arithmetic import Arithmetic
+from calor.firmware.check.by_counts import ByCounts
+from calor.firmware.check.in_single import Single, natural_log
 from calor.firmware.run.exchange import CLOSED, ENDS, NONE, OFF, TUNES, TURNED
 from calor.law.alarm import AlarmNumbers
 from calor.law.autotune import NOTHING, STARTS, STOPS
@@ -44,51 +46,54 @@ class Given(NamedTuple):
     counts_ticks: bool
     changes_gains: bool
     tunes: bool
+    fixed: bool
+    by_counts: ByCounts | None
 
 
 class Controls:
     """What is set by hand while it runs, as the firmware's calls do: setpoint, knob, button, clock, and what is off."""
 
-    def __init__(self, asked: Given) -> None:
-        self._asked = asked
-        self._knob_numbers = None if asked.knob is None else in_single(asked.knob)
+    def __init__(self, asked: Given, kind: Arithmetic) -> None:
+        self._asked, self._kind = asked, kind
+        self._aim: SetpointNumbers = kind.every(asked.setpoint)
+        self._knob_numbers = None if asked.knob is None else kind.every(asked.knob)
         self.begin()
 
     def begin(self) -> None:
         """As after switching on."""
-        aim = in_single(self._asked.setpoint)
-        self.setpoint = aim.celsius
+        number, aim = self._kind.number, self._aim
+        self.setpoint: Any = aim.celsius
         self.clock_us = microseconds(aim.clock_at_start_s)
-        self.knob, self.knob_celsius = knobs.KnobState(0, False), Single(0.0)
+        self.knob, self.knob_celsius = knobs.KnobState(0, False), number(0.0)
         self.button = None if self._asked.button is None else knobs.button_start(self._asked.button)
-        self.dew_point = Single(0.0)
+        self.dew_point = number(0.0)
         self.off = False
-        self.hand = Single(np.nan)
+        self.hand = np.nan
         self.tune = NOTHING
 
     def _put(self, celsius: Any) -> None:
-        aim = in_single(self._asked.setpoint)
-        held = min(max(celsius, aim.low_celsius), aim.high_celsius)
+        held = min(max(celsius, self._aim.low_celsius), self._aim.high_celsius)
         if self._asked.may_be_set and held == celsius and celsius > -273.15 and celsius <= 3000.0:
-            self.setpoint = Single(celsius)
+            self.setpoint = celsius
 
     def take(self, row: Any, signal: Any, begins: bool) -> Any:
         """Take the calls of an input; what the signal is after them. Where it `begins` it is left as it was begun: on,
         and automatic."""
         if row["put_in"] != NONE:
-            self._put(row["put_in"])
+            self._put(self._kind.given(row["put_in"]))
         if self._asked.setpoint.kind == DAY_NIGHT and 0.0 <= row["clock"] <= 86_400.0:
             self.clock_us = microseconds(row["clock"])
         calls = int(row["calls"])
         if self._knob_numbers is not None and calls & TURNED:
             self.knob, celsius = knobs.knob_step(self._knob_numbers, self.knob, int(row["knob"]))
-            self.knob_celsius = Single(celsius)
-            self._put(self.knob_celsius)
+            self.knob_celsius = self._kind.number(celsius)
+            self._put(self._kind.given(self._kind.seen(self.knob_celsius)))
         if self.button is not None:
-            debounce_s = Single(self._asked.button.debounce_s)  # type: ignore[union-attr]
-            tick_s = Single(self._asked.tick_s)
+            debounce_s = self._kind.number(self._asked.button.debounce_s)  # type: ignore[union-attr]
+            tick_s = self._kind.number(self._asked.tick_s)
             self.button = knobs.button_step(debounce_s, self.button, bool(calls & CLOSED), tick_s)
-        hand = row["hand"] if self._asked.by_hand else Single(np.nan)
+        is_given = self._asked.by_hand and not np.isnan(row["hand"])
+        hand = self._kind.given(row["hand"]) if is_given else np.nan
         lowest = -1.0 if self._asked.law.pid.split.used else 0.0
         if not begins and (np.isnan(hand) or lowest <= hand <= 1.0):
             self.hand = hand

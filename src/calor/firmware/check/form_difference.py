@@ -8,7 +8,7 @@ import numpy as np
 import numpy.typing as npt
 
 from calor.design.model import Design
-from calor.firmware.check import single_precision
+from calor.firmware.check import reference
 from calor.firmware.check.recorded import Recorded, recorded
 from calor.firmware.controller.seat import seated
 from calor.firmware.run import host
@@ -58,5 +58,5 @@ def expected_rows(design: Design, form: Form, record: Recorded) -> Any:
     if form.fixed or form.table:
         rows = host.rows(design, record.given, host.CHECKED_FLAGS, form)
     else:
-        rows = single_precision.rows(design, record.given, record.readings)
+        rows = reference.rows(design, record.given, record.readings)
     return rows[:, answer_row.MEASURED], answer_row.has_fault(rows), answer_row.demands(rows)

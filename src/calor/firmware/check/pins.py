@@ -1,4 +1,4 @@
-"""What the generated switches and timers make of a demand, call by call, in single precision: a reference of the pins.
+"""What the generated switches and timers make of a demand, call by call, in the firmware's numbers: a reference of the pins.
 
 The simulation switches at exact instants; a chip asks its switch at a steady pace. Here that is said a second time, as
 the C says it, so that a slip in either shows.
@@ -6,48 +6,38 @@ the C says it, so that a slip in either shows.
 
 from __future__ import annotations
 
-from functools import lru_cache
 from typing import Any
 
-import numpy as np
-
+from calor import elapsed
 from calor.drive.registry import DriveNumbers
-
-Single: Any = np.float32
-MOST_COUNTS = 4_000_000_000
-
-
-@lru_cache(maxsize=256)
-def clock_counts(seconds: Any) -> int:
-    """Whole microseconds of a time; 0 for what is none."""
-    if not seconds > 0.0:
-        return 0
-    return int(Single(seconds) * Single(1e6) + Single(0.5)) if seconds < 4000.0 else MOST_COUNTS
+from calor.firmware.check.arithmetic import Arithmetic
 
 
 class TimeProportionalPin:
     """A switch that is on for the demanded share of each window."""
 
-    def __init__(self, drive: DriveNumbers) -> None:
+    def __init__(self, drive: DriveNumbers, kind: Arithmetic) -> None:
         own = drive.time_proportional
-        self._window_s, self._half_cycle_s = Single(own.window_s), Single(own.half_cycle_s)
-        self._shortest_s = Single(own.min_pulse_s)
-        self._window = clock_counts(self._window_s)
-        self._begun, self._at, self._pulse, self._given, self._taken = False, 0, 0, 0, Single(0.0)
+        self._kind, number = kind, kind.number
+        self._window_s, self._half_cycle_s = number(own.window_s), number(own.half_cycle_s)
+        self._shortest_s = number(own.min_pulse_s)
+        self._window = kind.clock_counts(self._window_s)
+        self._begun, self._at, self._pulse, self._given, self._taken = False, 0, 0, 0, number(0.0)
 
     def _pulse_of(self, demand: Any) -> int:
-        on_s = Single(demand) * self._window_s
+        number = self._kind.number
+        on_s = number(demand) * self._window_s
         if self._half_cycle_s > 0.0:
-            on_s = Single(int(on_s / self._half_cycle_s + Single(0.5))) * self._half_cycle_s
+            on_s = number(float(int(on_s / self._half_cycle_s + number(0.5)))) * self._half_cycle_s
         if self._shortest_s > 0.0 and on_s < self._shortest_s:
-            on_s = Single(0.0)
+            on_s = number(0.0)
         elif self._shortest_s > 0.0 and self._window_s - on_s < self._shortest_s:
             on_s = self._window_s
-        return clock_counts(on_s)
+        return self._kind.clock_counts(on_s)
 
     def tick(self, demand: Any, guarded: bool, tick_s: Any) -> bool:
         """Whether it is on for the next `tick_s`; where a guard puts the demand elsewhere a window begins at once."""
-        tick, rest = clock_counts(tick_s), 0
+        tick, rest = self._kind.clock_counts(tick_s), 0
         begins = not self._begun or (guarded and demand != self._taken)
         if begins:
             self._at = tick // 2
@@ -72,28 +62,22 @@ class TimeProportionalPin:
 class RelayPin:
     """A contact with shortest times."""
 
-    def __init__(self, drive: DriveNumbers) -> None:
-        self._on_s, self._off_s = Single(drive.relay.min_on_s), Single(drive.relay.min_off_s)
-        self._closed, self._held_s, self._rest_s = False, Single(0.0), Single(0.0)
+    def __init__(self, drive: DriveNumbers, kind: Arithmetic) -> None:
+        self._number = number = kind.number
+        self._on_s, self._off_s = number(drive.relay.min_on_s), number(drive.relay.min_off_s)
+        self._closed, self._held_s, self._rest_s = False, number(0.0), number(0.0)
 
     def tick(self, demand: Any, guarded: bool, tick_s: Any) -> bool:
         """Whether it is closed for the next `tick_s`; a guard opens it before its minimum on time is over."""
         shortest_s = self._off_s
         if self._closed:
-            shortest_s = Single(0.0) if guarded else self._on_s
+            shortest_s = self._number(0.0) if guarded else self._on_s
         wanted = bool(demand > 0.5)
-        if wanted != self._closed and self._held_s + Single(0.5) * Single(tick_s) >= shortest_s:
-            self._closed, self._held_s, self._rest_s = wanted, Single(0.0), Single(0.0)
-        added = Single(tick_s) - self._rest_s
-        grown = self._held_s + added
-        self._rest_s = (grown - self._held_s) - added
-        self._held_s = grown
+        if wanted != self._closed and self._held_s + self._number(0.5) * tick_s >= shortest_s:
+            self._closed, self._held_s, self._rest_s = wanted, self._number(0.0), self._number(0.0)
+        self._held_s, self._rest_s = elapsed.passed(self._held_s, self._rest_s, tick_s)
         return self._closed
 
 
 PINS = {"time_proportional": TimeProportionalPin, "relay": RelayPin}
 
-
-def pwm_counts(drive: DriveNumbers, demand: Any) -> int:
-    """What is written into the timer's compare register."""
-    return int(Single(demand) * Single(drive.pwm.steps) + Single(0.5))
