@@ -23,20 +23,25 @@ from calor.firmware.check import every_branch, reference
 from calor.firmware.check.agreement import first_difference
 from calor.firmware.run import host
 from calor.firmware.sources import templating
+from calor.firmware.sources.form import PLAIN, Form, form_of
 from calor.firmware.sources.generate import generate
+from calor.firmware.sources.outward import by_hand
 from calor.sense.knob import Button, Knob
 from tests.conftest import made
 
 
 class Slip(NamedTuple):
     """In which template what becomes what; `exact` where only a reading that meets a threshold exactly tells; `same`:
-    designs in which it comes to the same, as they set that part to nothing."""
+    designs in which it comes to the same, as they set that part to nothing; in which form of the C, and of which designs
+    `only`."""
 
     template: str
     what: str
     becomes: str
     exact: bool = False
     same: tuple[str, ...] = ()
+    form: Form = PLAIN
+    only: tuple[str, ...] = ()
 
 
 SLIPS = (
@@ -132,6 +137,47 @@ SLIPS = (
     Slip("probe_filter_exponential.j2", "settings->filter_s + dt_s", "settings->filter_s"),
 )  # fmt: skip
 
+FIXED, TABLE, CONSTANT = Form(fixed=True), Form(table=True), Form(constant=True)
+LED, CABINET, BATH = Form(link=True), ("hatching_cabinet",), ("film_bath",)
+SLIPS += (
+    # fixed point: its arithmetic, and what is written for it alone
+    *(
+        Slip(template, what, becomes, form=FIXED, only=only)
+        for template, what, becomes, only in (
+            ("q16.h.j2", "const uint32_t low = (uint32_t)wide + 0x8000u;", "const uint32_t low = (uint32_t)wide;", CABINET),
+            ("q16.h.j2", "(a < 0) != (b < 0));\n#endif", "a < 0);\n#endif", CABINET),
+            ("q16.h.j2", "return a - b;", "return a - b + 1;", CABINET),
+            ("q16.h.j2", "for (uint8_t bit = 0u; bit < 16u; bit++) {", "for (uint8_t bit = 0u; bit < 15u; bit++) {", CABINET),
+            ("q16.h.j2", "(uint64_t)(uint32_t)share * whole + 32768u) >> 16", "(uint64_t)(uint32_t)share * whole + 32768u) >> 15", ("dew_heater",)),
+            ("q16.h.j2", "(int64_t)counts * per_65536 / 65536", "(int64_t)counts * per_65536 / 65535", ("wax_melter",)),
+            ("q16.h.j2", "return q_held(count * 65536 / parts);\n    }\n    /*", "return q_held(count * 65535 / parts);\n    }\n    /*", BATH),
+            ("q16.h.j2", "return a > 0 ? (uint32_t)a : 0u;", "return a > 0 ? (uint32_t)a / 2u : 0u;", CABINET),
+            ("law_pid.j2", "    state->integral += growth * dt_s;", "    state->integral += 2.0f * growth * dt_s;", CABINET),
+            ("law_pid.j2", "    state->integral += growth * dt_s;", "    state->integral -= growth * dt_s;", CABINET),
+            ("law_pid.j2", "asked * 1024.0f - wanted * 1024.0f", "asked * 1024.0f - wanted * 512.0f", ("tunes",)),
+            ("law_pid.j2", ".gain_per_celsius = {{ (law.pid.direction *", ".gain_per_celsius = {{ (-law.pid.direction *", CABINET),
+            ("law_predictive.j2", "state->model += share * (demand", "state->model += share * (0.9f * demand", ("predictive",)),
+            ("law_timer.j2", "cycle * (float)(int32_t)(now_s / cycle);", "cycle;", ("timer",)),
+            ("setpoint.j2", "* (passed / ramp);", "* (passed / ramp) * 0.99f;", ("program",)),
+            ("guard.c.j2", '{{ "<" if design.law.action == "cool" else ">" }} state->settings->cut_out_celsius', '{{ ">" if design.law.action == "cool" else "<" }} state->settings->cut_out_celsius', CABINET),
+            ("drive_pwm.j2", "return q_counts(state->{{ o }}demand,", "return 2u * q_counts(state->{{ o }}demand,", ("dew_heater",)),
+            ("probe_thermocouple.j2", "- settings->offset_millivolt", "+ settings->offset_millivolt + 0.001f", ("wax_melter",)),
+            ("drive_relay.j2", "demand > 0.5f", "demand >= 0.5f", ("both",)),
+            ("passing.j2", "{{ total }} += {{ dt }};", "{{ total }} += {{ dt }} + {{ dt }};", ("both",)),
+        )
+    ),
+    # by a table; settings compiled in; with something to the outside, a hand on every law
+    Slip("probe_table.j2", "- {{ entry }}(ENTRIES[at])", "- 0", form=TABLE, only=CABINET),
+    Slip("probe_table.j2", "const {{ whole }} low = {{ entry }}(ENTRIES[at]);", "const {{ whole }} low = {{ entry }}(ENTRIES[at + 1u]);", form=TABLE, only=CABINET),
+    Slip("probe_table.j2", "*celsius = (float)sum", "*celsius = 1.001f * (float)sum", form=TABLE, only=CABINET),
+    Slip("probe_table.j2", "counts > {{ table.last_counts }}u", "counts > {{ table.last_counts + 1 }}u", form=TABLE, only=BATH),
+    Slip("law_pid.j2", "float growth = {{ gain }} * error * {{ rate }};", "float growth = {{ gain }} * error * {{ rate }} * 2.0f;", form=CONSTANT, only=CABINET),
+    Slip("guard.c.j2", '{{ "<" if design.law.action == "cool" else ">" }} state->settings->cut_out_celsius', "< state->settings->cut_out_celsius", form=CONSTANT, only=CABINET),
+    Slip("thermostat.c.j2", "    } else if (state->by_hand) {\n", "    } else if (state->by_hand && state->off == 9u) {\n", form=LED, only=("radio_hut", "foam_cutter")),
+    Slip("law.c.j2", "output >= {{ hand_low | f }} && output <= 1.0f", "output >= {{ hand_low | f }} && output <= 1000.0f", form=LED, only=("stages", "both")),
+    Slip("thermostat.c.j2", "        {{ prefix }}_override(state, state->hand_output, step_s);", "        {{ prefix }}_override(state, 0.5f * state->hand_output, step_s);", form=LED, only=("stages",)),
+)  # fmt: skip
+
 GUARD = """cut_out_celsius = 75
 probe_fault_output = 0.75
 alarms = [ { kind = "high", celsius = 66, hysteresis_celsius = 2, delay_s = 3, trips = true, latch = true },
@@ -165,8 +211,14 @@ def pool() -> dict[str, Design]:
     return designs
 
 
+def as_made(name: str, form: Form) -> Any:
+    design = pool()[name]
+    form = form_of(design.probe, *form)
+    return generate(by_hand(design, form), form=form)
+
+
 @cache
-def templates_of(name: str) -> set[str]:
+def templates_of(name: str, form: Form = PLAIN) -> set[str]:
     """The templates that a design's C is made of: a slip in another one changes nothing of it."""
     read_template, seen = templating._template, set()
     with pytest.MonkeyPatch.context() as patch:
@@ -175,12 +227,12 @@ def templates_of(name: str) -> set[str]:
             templating._environment().loader, "load_func",
             lambda part: (seen.add(part.partition("#")[0]), read_template(part))[1],
         )  # fmt: skip
-        generate(pool()[name])
+        as_made(name, form)
     templating._environment.cache_clear()
     return seen
 
 
-Truth = Callable[[str], tuple[Any, Any, dict[str, str]]]
+Truth = Callable[..., tuple[Any, Any, dict[str, str]]]
 
 
 @pytest.fixture(scope="module")
@@ -190,15 +242,17 @@ def truth(tmp_path_factory: pytest.TempPathFactory) -> Truth:
     shared = place.parent if os.environ.get("PYTEST_XDIST_WORKER") else place
 
     @cache
-    def of(name: str) -> tuple[Any, Any, dict[str, str]]:
-        design, there = pool()[name], shared / f"truth of {name}"
-        made_for = every_branch.made_inputs(design)
+    def of(name: str, form: Form = PLAIN) -> tuple[Any, Any, dict[str, str]]:
+        design, there = pool()[name], shared / f"truth of {name} {form.words} {form.link}"
+        form = form_of(design.probe, *form)
+        design = by_hand(design, form)
+        made_for = every_branch.made_inputs(design, form)
         if there.exists():
             rows = pickle.loads(there.read_bytes())
         else:
-            rows = reference.rows(design, made_for.given, made_for.readings, counts_ticks=True)
+            rows = reference.rows(design, made_for.given, made_for.readings, counts_ticks=True, form=form)
             save_atomically(there, pickle.dumps(rows))
-        return made_for, rows, generate(design).files
+        return made_for, rows, generate(design, form=form).files
 
     return of
 
@@ -237,26 +291,31 @@ def put_in(monkeypatch: pytest.MonkeyPatch) -> Iterator[Callable[[Slip], None]]:
     forget()
 
 
+@pytest.mark.parametrize("form", [PLAIN, FIXED, Form(link=True), Form(True, False, True, True)], ids=lambda form: form.words)
 @pytest.mark.parametrize("name", [*(demo.design.stem for demo in DEMOS), *ODD])
-def test_the_c_as_it_is_agrees(name: str, truth: Truth) -> None:
-    made_for, rows, _ = truth(name)
-    assert first_difference(made_for, host.rows(pool()[name], made_for.given), rows, "host, reference") is None
+def test_the_c_as_it_is_agrees(name: str, form: Form, truth: Truth) -> None:
+    made_for, rows, _ = truth(name, form)
+    form = form_of(pool()[name].probe, *form)
+    own = host.rows(by_hand(pool()[name], form), made_for.given, form=form)
+    assert first_difference(made_for, own, rows, "host, reference") is None
 
 
 @pytest.mark.parametrize("slip", SLIPS, ids=lambda slip: f"{slip.template}: {slip.becomes[:40]!r}")
 def test_a_slip_is_noticed(slip: Slip, truth: Truth, put_in: Callable[[Slip], None]) -> None:
     concerned = {
         name: design for name, design in pool().items()
-        if slip.template in templates_of(name) and name not in slip.same and not (slip.exact and name not in ODD)
+        if (not slip.only or name in slip.only) and slip.template in templates_of(name, slip.form)
+        and name not in slip.same and not (slip.exact and name not in ODD)
     }  # fmt: skip
-    plain = {name: truth(name) for name in concerned}
+    plain = {name: truth(name, slip.form) for name in concerned}
     put_in(slip)
     met = 0
     for name, design in concerned.items():
         made_for, rows, files = plain[name]
-        if generate(design).files == files:
+        if as_made(name, slip.form).files == files:
             continue
         met += 1
-        own = host.rows(design, made_for.given, ("-O0",))
+        form = form_of(design.probe, *slip.form)
+        own = host.rows(by_hand(design, form), made_for.given, ("-O0",), form)
         assert first_difference(made_for, own, rows, "host, reference"), f"not noticed in {name}"
     assert met, "no design has it"

@@ -247,7 +247,11 @@ def ran(design: Design, form: Form, where: str, scenario: str, place: Path, **wo
     sources = generate(by_hand(design, form), "own", form)
     sources.put(place)
     literal = (lambda x: f"Q16({x})") if form.fixed else (lambda x: f"{x}f")
-    words = {"THE_PERIOD": literal(float(design.law.period_s)), "THE_TICK": literal(0.01), "THE_SHARE": literal(0.17)} | words
+    words = {
+        "THE_PERIOD": literal(float(design.law.period_s)),
+        "THE_TICK": literal(0.01),
+        "THE_SHARE": literal(0.17),
+    } | words
     (place / "scenario.c").write_text(scenario + MAINS[where])
     flags = [f"-D{word}={value}" for word, value in words.items()]
     built, program = [str(place / name) for name in (*sources.built, "scenario.c")], place / "program"
@@ -376,7 +380,12 @@ def test_all_is_taken_or_nothing(form: Form, where: str, tmp_path: Path) -> None
         pytest.skip("no AVR compiler and emulator here")
     design = made(law='kind = "pid"\nintegral_time_s = 60', probe='kind = "digital"')
     literal = (lambda x: f"Q16({x})") if form.fixed else (lambda x: f"{x}f")
-    words = {"THE_HALF_OF_LOW": literal(0.125), "THE_LOW": literal(0.25), "THE_GAIN": literal(0.75), "OWN_WRITE_BYTES": "8u"}
+    words = {
+        "THE_HALF_OF_LOW": literal(0.125),
+        "THE_LOW": literal(0.25),
+        "THE_GAIN": literal(0.75),
+        "OWN_WRITE_BYTES": "8u",
+    }
     assert ran(design, form._replace(table=False), where, LOADS, tmp_path, **words) == "FACE"
 
 

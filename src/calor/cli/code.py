@@ -148,30 +148,39 @@ def print_text(data: dict[str, Any], target: str = "") -> None:
             )
     for one in data["fails"]:
         console.print(f"fails: {one}")
-    reference = data["reference"]
+    _print_reference(console, data)
+    _print_notes(console, data, target)
+
+
+def _print_reference(console: Any, data: dict[str, Any]) -> None:
+    """What the C was compared with, and how far both are from what they stand for."""
+    reference, form = data["reference"], data["form"]
     if reference["bit_equal"]:
+        numbers = "Q16.16" if form["fixed"] else "single precision"
         console.print(
-            f"reference in single precision: bit-identical over {reference['steps']} steps of the trials, and with its"
+            f"reference in {numbers}: bit-identical over {reference['steps']} steps of the trials, and with its"
             f" pins over {reference['branch_steps']} made for every branch"
         )
     if "coverage" in data:
         _print_coverage(console, data["coverage"])
-    if form["fixed"] or form["table"]:
+    if "difference_from_float" in data:
+        apart, bound = data["difference_from_float"], data["bound"]
+        shares = [
+            f"{name} within {apart[key] * 100.0:.2g} % (bound {bound[key] * 100.0:g} %)"
+            for name, key in (("mean demand", "mean_demand"), ("switchings", "switchings_fraction"))
+        ]
         console.print(
-            f"against the simulation, in double precision and by the formula: reading within"
-            f" {reference['measured_celsius']:.2g} °C; --out states what that does to the loop"
+            f"from float with the formula: reading within {apart['reading_celsius']:.2g} °C or"
+            f" {apart['reading_counts']:.2g} counts (bound {bound['reading_celsius']:g} °C or"
+            f" {bound['reading_counts']:g} count), {', '.join(shares)}"
         )
-        _print_notes(console, data, target)
         return
     console.print(
         f"against the simulation, in double precision: demand within {reference['demand']:.2g}, reading within"
         f" {reference['measured_celsius']:.2g} °C, {reference['other_decisions_fraction'] * 100.0:.2g} % others"
     )
     if not reference["agrees"]:
-        console.print(
-            "other decisions than in the simulation: readings lie a rounding from a threshold, and fall on either side of it"
-        )
-    _print_notes(console, data, target)
+        console.print("others: readings a rounding from a threshold fall on either side of it")
 
 
 def _print_coverage(console: Any, coverage: dict[str, Any]) -> None:

@@ -1,4 +1,4 @@
-"""Whether the C is bit-identical: with the reference in single precision, between builds of the host, on every chip.
+"""Whether the C is bit-identical: with the reference in its own numbers, between builds of the host, on every chip.
 
 How far both are from the simulation, which computes in double precision, is said beside it.
 """
@@ -17,8 +17,10 @@ import numpy.typing as npt
 from calor.design.model import Design
 from calor.errors import FirmwareError
 from calor.firmware.check import coverage, every_branch, reference
+from calor.firmware.check.form_difference import BOUND, beyond, difference
 from calor.firmware.check.recorded import Recorded, recorded
 from calor.firmware.run import avr, chip, emulator, host, sizes
+from calor.firmware.sources import outward
 from calor.firmware.sources.form import PLAIN, Form
 from calor.loop import answer_row
 
@@ -27,7 +29,7 @@ AVR = "avr5"
 MOST_APART = 5e-3
 """A demand further from the simulation's than this is another decision."""
 MOST_OTHER_SHARE = 1e-3
-"""A greater share of other decisions is told: readings lie a rounding from a threshold, and fall on either side of it."""
+"""A greater share of other decisions is told: readings a rounding from a threshold fall on either side of it."""
 
 
 class CheckStopped(Exception):  # noqa: N818 - a check that was asked to stop did not fail
@@ -81,15 +83,15 @@ def without_ticks(rows: npt.NDArray[np.float32]) -> npt.NDArray[np.float32]:
 
 
 def _reference_rows(
-    design: Design, record: Recorded, goes_on: Callable[[str], bool], counts_ticks: bool = False
+    design: Design, record: Recorded, form: Form, goes_on: Callable[[str], bool], counts_ticks: bool = False
 ) -> npt.NDArray[np.float32]:
-    """The reference in single precision on a trial's inputs. Raises CheckStopped, FirmwareError."""
+    """The reference on a trial's inputs. Raises CheckStopped, FirmwareError."""
     part = f"reference: {record.trial.name}"
     _ask(goes_on, part)
-    reference = reference.rows(design, record.given, record.readings, lambda: goes_on(part), counts_ticks)
-    if reference is None:
+    rows = reference.rows(design, record.given, record.readings, lambda: goes_on(part), counts_ticks, form)
+    if rows is None:
         raise CheckStopped
-    return reference
+    return rows
 
 
 def plain_rows(rows: npt.NDArray[np.float32], counted: int) -> npt.NDArray[np.float32]:
@@ -110,12 +112,13 @@ def check(
     """Build, run the trials' inputs on host and chips, compare: what `calor code --check --json` prints.
 
     `targets` names those that must run beside the host; None: all there are, each by itself: one that this machine's
-    tools cannot build is a row with its reason. In fixed point, or with a table, the host is compared with itself and
-    the chips; the reference has the formula.
+    tools cannot build is a row with its reason. In fixed point, or with a table, the difference from the formula in
+    float is bounded too.
     `seen` is given each trial with the rows of the reference and of the host. `goes_on` is told each part before it
     begins, and answers whether to go on.
     Raises FirmwareError where the host cannot build or run it, CheckStopped where it is not to go on.
     """
+    design = outward.by_hand(design, form)
     _ask(goes_on, "host: built and run twice")
     records = [recorded(design, trial) for trial in design.trial]
     every = every_branch.made_inputs(design, form)
@@ -124,17 +127,17 @@ def check(
     differences = [reference_difference(design, record, rows) for record, rows in zip(records, host_rows, strict=False)]
     against = []
     for record, own in zip(records, host_rows, strict=False):
-        if not form.is_plain and seen is None:
-            continue  # nobody looks at a reference that has the formula in float
-        reference = _reference_rows(design, record, goes_on)
+        expected = _reference_rows(design, record, form, goes_on)
         if seen is not None:
-            seen(record, reference, own)
-        if form.is_plain:
-            against.append(first_difference(record, without_ticks(own), reference, "host, reference"))
-    if form.is_plain:
-        _ask(goes_on, "every branch: reference and pins")
-        reference = _reference_rows(design, every, goes_on, counts_ticks=True)
-        against.append(first_difference(every, host_rows[-1], reference, "host, reference"))
+            seen(record, expected, own)
+        against.append(first_difference(record, without_ticks(own), expected, "host, reference"))
+    _ask(goes_on, "every branch: reference and pins")
+    expected = _reference_rows(design, every, form, goes_on, counts_ticks=True)
+    against.append(first_difference(every, host_rows[-1], expected, "host, reference"))
+    from_float = None
+    if not form.is_plain:
+        _ask(goes_on, "difference from float")
+        from_float = difference(design, form)
     records = [*records, every]
     apart = against + [
         first_difference(record, own, other, "host -O2, host -O0")
@@ -184,7 +187,7 @@ def check(
         "reference": {
             **worst,
             "agrees": agrees,
-            "bit_equal": not any(against) if form.is_plain else None,
+            "bit_equal": not any(against),
             "steps": steps,
             "branch_steps": len(every.given),
         },
@@ -199,6 +202,9 @@ def check(
         )
         if does
     ]
+    if from_float is not None:
+        data["difference_from_float"], data["bound"] = from_float.data(), BOUND.data()
+        data["fails"] += beyond(from_float)
     data["pass"] = not data["fails"]
     if reached is not None:
         data["coverage"] = {

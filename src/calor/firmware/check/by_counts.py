@@ -54,12 +54,12 @@ def by_counts(design: Design, form: Form) -> ByCounts | None:
     if table is not None:
         return ByCounts(table, lowest, highest, form.fixed)
     side = probe.firmware.thermocouple
-    pieces = (
+    inverse, junction = (
         tuple((one.high, one.middle, one.half, tuple(one.a)) for one in context[name])
         for name in ("inverse", "junction")
     )
     way = Polynomials(
-        *pieces, context["millivolt_per_65536"], side.offset_millivolt, side.cold_junction_celsius,
+        inverse, junction, context["millivolt_per_65536"], side.offset_millivolt, side.cold_junction_celsius,
         context["low_millivolt"], context["high_millivolt"],
     )  # fmt: skip
     return ByCounts(way, lowest, highest, form.fixed)

@@ -48,6 +48,8 @@ class Given(NamedTuple):
     tunes: bool
     fixed: bool
     by_counts: ByCounts | None
+    hand_low: float
+    hand_overrides: bool
 
 
 class Controls:
@@ -94,8 +96,7 @@ class Controls:
             self.button = knobs.button_step(debounce_s, self.button, bool(calls & CLOSED), tick_s)
         is_given = self._asked.by_hand and not np.isnan(row["hand"])
         hand = self._kind.given(row["hand"]) if is_given else np.nan
-        lowest = -1.0 if self._asked.law.pid.split.used else 0.0
-        if not begins and (np.isnan(hand) or lowest <= hand <= 1.0):
+        if not begins and (np.isnan(hand) or self._asked.hand_low <= hand <= 1.0):
             self.hand = hand
         self.tune = NOTHING
         if self._asked.tunes:

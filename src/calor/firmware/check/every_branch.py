@@ -122,7 +122,7 @@ def short_inputs(design: Design, steps: int) -> Recorded:
     # what a line of C can have as a number
     period_s = float(design.law.period_s)
     given["dt"][~np.isfinite(given["dt"])] = period_s
-    given["put_in"][~np.isfinite(given["put_in"])] = NONE
+    given["put_in"][~(np.abs(given["put_in"]) < 30_000.0)] = NONE
     given["other"][~(np.abs(given["other"]) < 30_000.0)] = -1_000.0
     given["calls"][given["restart"] > 0] &= ~np.uint32(OFF)
     given["hand"][given["restart"] > 0] = np.nan

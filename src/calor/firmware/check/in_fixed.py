@@ -1,5 +1,5 @@
-"""Numbers in Q16.16 as the fixed-point C computes them: whole numbers of 1/65536, each operation held at the ends of the
-range and rounded as `q16.h` says. An arithmetic of its own, so that what the C's answers are compared with is not the C.
+"""Numbers in Q16.16 as the fixed-point C computes them: whole numbers of 1/65536, each operation held at the ends of
+the range and rounded as `q16.h` says. An arithmetic of its own: what the C's answers are compared with is not the C.
 """
 
 from __future__ import annotations
@@ -197,7 +197,8 @@ def in_fixed(value: Any, fine: int = 0) -> Any:
     """Numbers, or nested tuples of them, with every float as the literals of the fixed-point C have it."""
     if isinstance(value, tuple):
         if hasattr(value, "_fields"):
-            return type(value)(*(in_fixed(part, FINE.get(name, 0)) for name, part in value._asdict().items()))
+            kinds = [FINE.get(name, 0) for name in value._fields]
+            return type(value)(*(in_fixed(part, kind) for part, kind in zip(value, kinds, strict=True)))
         return tuple(in_fixed(part, fine) for part in value)
     if isinstance(value, float):
         return Fixed(literal(value * float(STEPS) ** fine if math.isfinite(value) else value), fine)

@@ -1,4 +1,4 @@
-"""What the generated switches and timers make of a demand, call by call, in the firmware's numbers: a reference of the pins.
+"""What the generated switches make of a demand, call by call, in the firmware's numbers: a reference of the pins.
 
 The simulation switches at exact instants; a chip asks its switch at a steady pace. Here that is said a second time, as
 the C says it, so that a slip in either shows.
@@ -8,7 +8,6 @@ from __future__ import annotations
 
 from typing import Any
 
-from calor import elapsed
 from calor.drive.registry import DriveNumbers
 from calor.firmware.check.arithmetic import Arithmetic
 
@@ -35,7 +34,11 @@ class TimeProportionalPin:
             on_s = self._window_s
         return self._kind.clock_counts(on_s)
 
-    def tick(self, demand: Any, guarded: bool, tick_s: Any) -> bool:
+    def ticks(self, demand: Any, guarded: bool, tick_s: Any, count: int) -> int:
+        """Ticks that it is on of so many."""
+        return sum([self._tick(demand, guarded, tick_s) for _ in range(count)])
+
+    def _tick(self, demand: Any, guarded: bool, tick_s: Any) -> bool:
         """Whether it is on for the next `tick_s`; where a guard puts the demand elsewhere a window begins at once."""
         tick, rest = self._kind.clock_counts(tick_s), 0
         begins = not self._begun or (guarded and demand != self._taken)
@@ -64,20 +67,26 @@ class RelayPin:
 
     def __init__(self, drive: DriveNumbers, kind: Arithmetic) -> None:
         self._number = number = kind.number
+        self._passed = kind.ticked
         self._on_s, self._off_s = number(drive.relay.min_on_s), number(drive.relay.min_off_s)
         self._closed, self._held_s, self._rest_s = False, number(0.0), number(0.0)
 
-    def tick(self, demand: Any, guarded: bool, tick_s: Any) -> bool:
-        """Whether it is closed for the next `tick_s`; a guard opens it before its minimum on time is over."""
-        shortest_s = self._off_s
-        if self._closed:
-            shortest_s = self._number(0.0) if guarded else self._on_s
-        wanted = bool(demand > 0.5)
-        if wanted != self._closed and self._held_s + self._number(0.5) * tick_s >= shortest_s:
-            self._closed, self._held_s, self._rest_s = wanted, self._number(0.0), self._number(0.0)
-        self._held_s, self._rest_s = elapsed.passed(self._held_s, self._rest_s, tick_s)
-        return self._closed
+    def ticks(self, demand: Any, guarded: bool, tick_s: Any, count: int) -> int:
+        """Ticks that it is closed of so many; a guard opens it before its minimum on time is over."""
+        wanted, closed = bool(demand > 0.5), 0
+        for tick in range(count):
+            shortest_s = self._off_s
+            if self._closed:
+                shortest_s = self._number(0.0) if guarded else self._on_s
+            if wanted == self._closed or self._held_s + self._number(0.5) * tick_s >= shortest_s:
+                if wanted != self._closed:
+                    self._closed, self._held_s, self._rest_s = wanted, self._number(0.0), self._number(0.0)
+                # nothing changes any more in this step
+                self._held_s, self._rest_s = self._passed(self._held_s, self._rest_s, tick_s, count - tick)
+                return closed + self._closed * (count - tick)
+            self._held_s, self._rest_s = self._passed(self._held_s, self._rest_s, tick_s, 1)
+            closed += self._closed
+        return closed
 
 
 PINS = {"time_proportional": TimeProportionalPin, "relay": RelayPin}
-

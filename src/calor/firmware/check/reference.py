@@ -1,9 +1,9 @@
-"""The reference in the firmware's own numbers: the same steps of probe, setpoint, law and alarms, in 32-bit floats or in
-Q16.16 fixed point.
+"""The reference in the firmware's own numbers: the same steps of probe, setpoint, law and alarms, in 32-bit floats or
+in Q16.16 fixed point.
 
-The loop is simulated in double precision. Here its very functions are run as plain Python on NumPy's float32 numbers, or
-on numbers of an arithmetic of its own (`in_fixed`), in a process in which nothing is compiled, so that every operation
-rounds as it does in C. What the C answers must then be the same to the bit.
+The loop is simulated in double precision. Here its very functions are run as plain Python on NumPy's float32 numbers,
+or on numbers of an arithmetic of its own (`in_fixed`), in a process in which nothing is compiled, so that every
+operation rounds as it does in C. What the C answers must then be the same to the bit.
 """
 
 from __future__ import annotations
@@ -28,20 +28,27 @@ from calor.design.model import Design
 from calor.drive import registry as drives
 from calor.elapsed import DAY_US, microseconds
 from calor.errors import FirmwareError
-from calor.firmware.check.controls import Controls, Given
 from calor.firmware.check.arithmetic import IN_FIXED, IN_SINGLE, Arithmetic
 from calor.firmware.check.by_counts import by_counts, celsius_of
+from calor.firmware.check.controls import Controls, Given
 from calor.firmware.check.in_fixed import LEAST, Fixed, clock_of
 from calor.firmware.check.in_single import Single, natural_log
 from calor.firmware.check.pins import PINS
-from calor.firmware.run.adapter import OTHER_GAIN, OTHER_WEIGHT, changes_gains, setpoint_is_put_in, tunes_itself
+from calor.firmware.run.adapter import (
+    OTHER_GAIN,
+    OTHER_WEIGHT,
+    changes_gains,
+    setpoint_is_put_in,
+    takes_hand,
+    tunes_itself,
+)
 from calor.firmware.run.exchange import CHANGES, RELEASES, RESUMES, SKIPS, STARTS, row_width
 from calor.firmware.sources.code_table import CodeTable
 from calor.firmware.sources.form import PLAIN, Form
 from calor.firmware.sources.generate import tick_s
 from calor.firmware.sources.scaling import junction_pieces
 from calor.law import alarm as alarms
-from calor.law import autotune, pid, program, watch
+from calor.law import autotune, guard, pid, program, watch
 from calor.law import registry as laws
 from calor.law import setpoint as setpoints
 from calor.law.outputs import Demands, Inputs
@@ -109,7 +116,7 @@ def given(
         len(design.outputs),
         codes,
         inputs["other"],
-        isinstance(design.law, Pid) and design.law.manual_mode,
+        takes_hand(design, form),
         inputs,
         setpoint_is_put_in(design),
         isinstance(design.setpoint, Follow) and design.setpoint.signal == "dew_point" and not form.fixed,
@@ -123,6 +130,8 @@ def given(
         tunes_itself(design),
         form.fixed,
         counts,
+        -1.0 if design.law.action == "heat_cool" else 0.0,
+        form.is_outward and not isinstance(design.law, Pid),
     )
 
 
@@ -155,8 +164,8 @@ def _ask(folder: Path, fixed: bool, goes_on: Callable[[], bool]) -> bool:
         process = _FREE[fixed].pop()
     except IndexError:
         process = subprocess.Popen(
-            [sys.executable, "-c", _RUN.format(fixed)], stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.STDOUT,
-            text=True,
+            [sys.executable, "-c", _RUN.format(fixed)], stdin=subprocess.PIPE, stdout=subprocess.PIPE,
+            stderr=subprocess.STDOUT, text=True,
         )  # fmt: skip
     assert process.stdin is not None
     assert process.stdout is not None
@@ -295,10 +304,11 @@ def _answers(asked: Given) -> npt.NDArray[np.float32]:
             aim, program_state, nothing if faulty else measured, signal, passed_s, dt_s
         )
         controls.clock_us = (controls.clock_us + microseconds(dt_s)) % DAY_US
-        given_now = Inputs(
-            setpoint, measured, other_celsius, controls.hand, faulty, off or controls.off, controls.tune
-        )
-        law_state, demands = laws.step(law, law_state, given_now, dt_s)
+        given_now = Inputs(setpoint, measured, other_celsius, controls.hand, faulty, off or controls.off, controls.tune)
+        if asked.hand_overrides and not np.isnan(controls.hand):
+            law_state, demands = _by_hand(law, law_state, given_now, dt_s)
+        else:
+            law_state, demands = laws.step(law, law_state, given_now, dt_s)
         if asked.fixed:
             _finely(law_state.kept)
         raised, trips = watch.step(watched, alarm_memory, setpoint, measured, faulty, demands, dt_s)
@@ -349,6 +359,14 @@ def _reading_of(asked: Given, k: int, kind: Arithmetic) -> Any:
     return np.nan if own.raw == LEAST else own
 
 
+def _by_hand(law: Any, state: laws.LawState, given_now: Inputs, dt_s: Any) -> tuple[laws.LawState, Demands]:
+    """A law that has no hand of its own: its output is put by hand as a guard puts it, where no guard has it."""
+    if given_now.fault or given_now.off or state.cut_out or guard.trips(law.guard, given_now.measured_celsius):
+        return laws.step(law, state, given_now, dt_s)
+    put = law._replace(guard=law.guard._replace(probe_fault_output=given_now.hand, hand_at_fault=False))
+    return laws.step(put, state, given_now._replace(fault=True), dt_s)
+
+
 def _finely(kept: Any) -> None:
     """What fixed point counts in 1024ths: a 0 of these, too. What roundings have added it does not keep."""
     for name, fine, rest in (("pid", "integral", "integral_rest"), ("predictive", "model", "model_rest")):
@@ -382,9 +400,7 @@ def _led(
     return state
 
 
-def _ticked(
-    asked: Given, pins: list[Any], demands: Sequence[Any], guarded: bool, kind: Arithmetic
-) -> list[int]:
+def _ticked(asked: Given, pins: list[Any], demands: Sequence[Any], guarded: bool, kind: Arithmetic) -> list[int]:
     """What each switch or timer makes of its demand in a control step: calls that it was on, or counts."""
     tick_s, found = kind.number(asked.tick_s), []
     for (name, drive), pin, demand in zip(asked.drives, pins, demands, strict=False):
@@ -394,5 +410,5 @@ def _ticked(
         elif pin is None:
             found.append(0)
         else:
-            found.append(sum([pin.tick(kind.number(demand), guarded, tick_s) for _ in range(asked.ticks)]))
+            found.append(pin.ticks(kind.number(demand), guarded, tick_s, asked.ticks))
     return found

@@ -17,8 +17,8 @@ LONGEST_WAIT, LONGEST_SWEEP = 4_000, 60
 
 
 class Pace(NamedTuple):
-    """How many steps a reading stays beyond what is waited for, up to how many steps of the design's are taken for that,
-    and how many longer ones in place of more."""
+    """How many steps a reading stays beyond what is waited for, up to how many steps of the design's are taken for
+    that, and how many longer ones in place of more."""
 
     stay: int = 4
     most: int = 40

@@ -21,6 +21,7 @@ from calor.firmware.run.exchange import (
     TUNES,
     TURNED,
 )
+from calor.firmware.sources.form import Form
 from calor.firmware.sources.generate import outputs_of, tick_s
 from calor.firmware.sources.templating import Sources
 from calor.law.fan_curve import FanCurve
@@ -218,7 +219,7 @@ def adapter_code(design: Design, sources: Sources) -> str:
         "follow": f" + (state->signal_fault ? {answer_row.NO_SIGNAL_BIT} : 0)",
         "program": f" + (state->program_over ? {answer_row.PROGRAM_OVER_BIT} : 0)",
     }.get(design.setpoint.kind, "")
-    if isinstance(design.law, Pid) and design.law.manual_mode:
+    if takes_hand(design, sources.form):
         status += f" + (record.by_hand ? {answer_row.BY_HAND_BIT} : 0)"
     if tunes_itself(design):
         status += f" + {answer_row.TUNING_FROM} * state->tuning"
@@ -243,7 +244,7 @@ def adapter_code(design: Design, sources: Sources) -> str:
         measured=made.plain("record.measured_celsius"),
         setpoint=made.plain("record.setpoint_celsius"),
         period=made.constant(float(design.law.period_s)),
-        inputs=_inputs_code(design, sources.prefix, made, dew_point, tick),
+        inputs=_inputs_code(design, sources.prefix, made, dew_point, tick, takes_hand(design, sources.form)),
         outputs=_outputs_code(design, sources.prefix, made),
         hands_asked="    harness_asked = given->asked;" if switches or timed else "",
         alarms="(float)record.alarms",
@@ -255,6 +256,11 @@ def changes_gains(design: Design) -> bool:
     law = design.law
     apart = isinstance(law, Pid) and (law.cool_integral_time_s is not None or law.cool_derivative_time_s is not None)
     return isinstance(law, Pid) and not law.gain_sets and not apart
+
+
+def takes_hand(design: Design, form: Form) -> bool:
+    """Whether the output can be set by hand."""
+    return form.is_outward or (isinstance(design.law, Pid) and design.law.manual_mode)
 
 
 def tunes_itself(design: Design) -> bool:
@@ -305,7 +311,7 @@ def _calls_code(design: Design, sources: Sources, made: Numbers) -> str:
     return "\n".join("    " + line for line in lines)
 
 
-def _inputs_code(design: Design, prefix: str, made: Numbers, dew_point: bool, tick: str) -> str:
+def _inputs_code(design: Design, prefix: str, made: Numbers, dew_point: bool, tick: str, hand: bool) -> str:
     """C that hands the inputs beside the reading on: a second temperature, a signal, what is set by hand, the calls."""
     lines = []
     if setpoint_is_put_in(design):
@@ -341,7 +347,7 @@ def _inputs_code(design: Design, prefix: str, made: Numbers, dew_point: bool, ti
             lines.append("    state->signal_celsius = harness_dew_point;")
             lines.append("    state->has_signal = true;")
             lines.append("}")
-    if isinstance(design.law, Pid) and design.law.manual_mode:
+    if hand:
         lines.append("if (begins) {")
         lines.append("    ;  /* as it was begun */")
         lines.append("} else if (calor_is_nan(given->hand_output)) {")
@@ -359,7 +365,8 @@ def _outputs_code(design: Design, prefix: str, made: Numbers) -> str:
     lines = []
     if any(output.switches for output in outputs):
         lines += [
-            f"    {prefix}_asked asked;", f"    {prefix}_ask(state, &asked);", "    if (!calor_is_nan(harness_asked)) {",
+            f"    {prefix}_asked asked;", f"    {prefix}_ask(state, &asked);",
+            "    if (!calor_is_nan(harness_asked)) {",
             *(f"        asked.{output.prefix}demand = {made.own('harness_asked')};" for output in outputs), "    }",
             f"    {prefix}_obey(&harness_pins, &asked);",
         ]  # fmt: skip

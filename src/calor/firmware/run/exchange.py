@@ -82,7 +82,8 @@ def as_given(probe: AnyProbe, readings: npt.NDArray[np.float64]) -> npt.NDArray[
 
 LAYOUT = [
     *((name, np.float32) for name in ("other", "hand")), ("restart", np.uint32),
-    *((name, np.float32) for name in ("dt", "put_in", "clock", "humidity", "asked")), ("knob", np.uint32), ("calls", np.uint32),
+    *((name, np.float32) for name in ("dt", "put_in", "clock", "humidity", "asked")),
+    *((name, np.uint32) for name in ("knob", "calls")),
 ]  # fmt: skip
 """An input beside its reading, as the adapter takes it."""
 

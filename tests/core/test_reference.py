@@ -42,12 +42,12 @@ GUARD = 'cut_out_celsius = 66\nalarms = [ { kind = "out_of_band", celsius = 4, h
 
 def assert_same_bits(design: Design, record: Recorded) -> None:
     """The C on the host against the reference, every step of a record."""
-    reference = reference.rows(design, record.given, record.readings)
-    assert reference is not None and len(reference) == len(record.given) > 1000
+    expected = reference.rows(design, record.given, record.readings)
+    assert expected is not None and len(expected) == len(record.given) > 1000
     own = agreement.without_ticks(host.rows(design, record.given))
-    assert agreement.first_difference(record, own, reference, "host, reference") is None
+    assert agreement.first_difference(record, own, expected, "host, reference") is None
     # it is no comparison of nothing: in single precision it is near the simulation, and not the same
-    assert 0.0 < agreement.reference_difference(design, record, reference)["measured_celsius"] < 2e-3
+    assert 0.0 < agreement.reference_difference(design, record, expected)["measured_celsius"] < 2e-3
 
 
 @pytest.mark.parametrize("case", [*CASES, *SETTINGS])
@@ -76,20 +76,20 @@ def test_every_probe_over_its_codes(probe: str) -> None:
     readings[700] = np.nan if design.probe.kind in ("ideal", "digital") else readings[700]
     restart = np.arange(len(readings)) % 977 == 0
     given: Any = inputs(design, readings, restart=restart)
-    reference = reference.rows(design, given, readings)
+    expected = reference.rows(design, given, readings)
     own = agreement.without_ticks(host.rows(design, given))
-    assert reference is not None
-    differ = np.flatnonzero(((own + 0.0).view(np.uint32) != (reference + 0.0).view(np.uint32)).any(axis=1))
-    assert not len(differ), (differ[0], given[differ[0]], own[differ[0]], reference[differ[0]])
+    assert expected is not None
+    differ = np.flatnonzero(((own + 0.0).view(np.uint32) != (expected + 0.0).view(np.uint32)).any(axis=1))
+    assert not len(differ), (differ[0], given[differ[0]], own[differ[0]], expected[differ[0]])
 
 
 def test_one_that_differs_is_told_and_one_that_is_stopped_ends() -> None:
     """The reference of other gains: the first step that differs, with its input, and both states."""
     design, other = made(law=PID), made(law=PID.replace("0.08", "0.080001"))
     record = agreement.recorded(design, Trial.model_validate({"span_s": 900, "events": BY_HAND[:0]}))
-    reference = reference.rows(other, record.given, record.readings)
-    assert reference is not None
-    found = agreement.first_difference(record, host.rows(design, record.given), reference, "host, reference")
+    expected = reference.rows(other, record.given, record.readings)
+    assert expected is not None
+    found = agreement.first_difference(record, host.rows(design, record.given), expected, "host, reference")
     assert found is not None and found["between"] == "host, reference" and found["step"] >= 0
     assert found["rows"][0] != found["rows"][1] and math.isfinite(found["reading"])
     assert reference.rows(design, record.given, record.readings, lambda: False) is None
