@@ -161,6 +161,9 @@ def _print_reference(console: Any, data: dict[str, Any]) -> None:
             f"reference in {numbers}: bit-identical over {reference['steps']} steps of the trials, and with its"
             f" pins over {reference['branch_steps']} made for every branch"
         )
+    for one in data.get("conversations", ()):
+        right = "all as it should be" if not one["problems"] else f"{len(one['problems'])} wrong"
+        console.print(f"line and front on {one['target']}: {one['commands']} commands, keys and power cuts, {right}")
     if "coverage" in data:
         _print_coverage(console, data["coverage"])
     if "difference_from_float" in data:

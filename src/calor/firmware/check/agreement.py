@@ -17,6 +17,7 @@ import numpy.typing as npt
 from calor.design.model import Design
 from calor.errors import FirmwareError
 from calor.firmware.check import coverage, every_branch, reference
+from calor.firmware.check.conversed import Conversed, conversed
 from calor.firmware.check.form_difference import BOUND, beyond, difference
 from calor.firmware.check.recorded import Recorded, recorded
 from calor.firmware.run import avr, chip, emulator, host, sizes
@@ -134,6 +135,10 @@ def check(
     _ask(goes_on, "every branch: reference and pins")
     expected = _reference_rows(design, every, form, goes_on, counts_ticks=True)
     against.append(first_difference(every, host_rows[-1], expected, "host, reference"))
+    spoken: list[Conversed] = []
+    if form.is_outward:
+        _ask(goes_on, "line and front: talked to")
+        spoken.append(conversed(design, form))
     from_float = None
     if not form.is_plain:
         _ask(goes_on, "difference from float")
@@ -167,6 +172,9 @@ def check(
     built_only: list[dict[str, Any]] = []
     for name in wanted:
         try:
+            if form.is_outward and name in known:
+                _ask(goes_on, f"{name}: line and front")
+                spoken.append(conversed(design, form, name))
             row = (
                 _on_avr(design, form, records, goes_on)
                 if name == AVR
@@ -202,6 +210,9 @@ def check(
         )
         if does
     ]
+    if spoken:
+        data["conversations"] = [one.data() for one in spoken]
+        data["fails"] += [f"{one.target}: {problem}" for one in spoken for problem in one.problems]
     if from_float is not None:
         data["difference_from_float"], data["bound"] = from_float.data(), BOUND.data()
         data["fails"] += beyond(from_float)

@@ -25,6 +25,7 @@ AVR_FLASH_BYTES, AVR_RAM_BYTES = 32_768, 2_048
 _AVR = (
     "avr-gcc", f"-mmcu={AVR_PART}", "-std=c99", "-ffp-contract=off", "-Os", "-Wall", "-Wextra", "-Werror",
     "-ffunction-sections", "-fdata-sections", "-Wl,--gc-sections", "-flto",
+    "-Wl,--defsym=__TEXT_REGION_LENGTH__=0x20000",  # what does not fit is sized, too
 )  # fmt: skip
 _EMPTY = (
     "void *volatile calor_seen;\nvolatile unsigned char calor_out;\n"

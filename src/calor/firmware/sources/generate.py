@@ -11,6 +11,8 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+import numpy as np
+
 from calor import moist_air
 from calor.design.model import Design
 from calor.drive import pwm
@@ -21,7 +23,7 @@ from calor.firmware.sources import constants, fixed_point, outward
 from calor.firmware.sources.code_table import code_table
 from calor.firmware.sources.form import PLAIN, Form
 from calor.firmware.sources.scaling import probe_context
-from calor.firmware.sources.templating import Sources, c_name, plain_text, render
+from calor.firmware.sources.templating import Sources, c_float, c_name, plain_text, render
 from calor.firmware.sources.written import write_files
 from calor.law import alarm as alarms
 from calor.law import autotune, fan_curve, pid
@@ -174,9 +176,18 @@ def context_of(design: Design, prefix: str, form: Form = PLAIN) -> dict[str, Any
         "knob": None if design.knob is None else knobs.knob_numbers(design.knob),
         "button": design.button,
         "tick_s": tick_s(design),
+        "tick_counts": _tick_counts(tick_s(design), form),
         "switches": any(output.switches for output in outputs),
         "has_drive": any(output.switches or output.timing for output in outputs),
     }
+
+
+def _tick_counts(tick_s: float, form: Form) -> int:
+    """A tick in what the C's switches count: 1/65536 s in fixed point, else microseconds, as a float is turned into
+    them."""
+    if form.fixed:
+        return int(float(c_float(tick_s)[:-1]) * 65_536.0 + 0.5)
+    return int(np.float32(tick_s) * np.float32(1e6) + np.float32(0.5))
 
 
 def _alarm_names(design: Design) -> list[tuple[str, str, str]]:
