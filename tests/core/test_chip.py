@@ -92,7 +92,7 @@ def test_compilers_that_are_found_are_used_too(monkeypatch: pytest.MonkeyPatch) 
     assert not sizes.avr_compiler() or 500 < sizes.of_avr(design).flash_bytes < 8000
     if avr.available():
         part = given[:300]
-        assert (host.rows(design, part).view(np.uint32) == avr.rows(design, part).view(np.uint32)).all()
+        assert (host.rows(design, part).view(np.uint32) == avr.rows(design, part)[0].view(np.uint32)).all()
     monkeypatch.setattr(shutil, "which", lambda _: None)
     assert chip.found_targets() == chip.TARGETS and not sizes.avr_compiler() and not avr.available()
     monkeypatch.undo()
@@ -207,7 +207,7 @@ def test_a_chip_with_16_bit_integers_gives_the_same_bits(fixed: bool) -> None:
     )
     given = every_branch.made_inputs(design).given[-250:]
     form = Form(fixed=True) if fixed else Form()
-    own, there = host.rows(design, given, form=form), avr.rows(design, given, form)
+    own, there = host.rows(design, given, form=form), avr.rows(design, given, form)[0]
     assert ((own + 0.0).view(np.uint32) == (there + 0.0).view(np.uint32)).all() and own[
         :, answer_row.ALARMS
     ].max() > 2**16
@@ -258,8 +258,23 @@ def test_check_on_the_command_line(
     monkeypatch.setattr(agreement, "MOST_APART", 0.0)  # a decision apart by any rounding counts as another
     short = tmp_path / "short.toml"
     short.write_text(re.sub("span_s = [0-9]+", "span_s = 900", DEMOS[6].design.read_text(encoding="utf-8")))
-    assert invoke(["code", str(short), "--check", "--target", "host"]) == 1
-    assert "host" in capsys.readouterr().out
+    assert invoke(["code", str(short), "--check", "--target", "host"]) == 0  # told, and no fault of the C
+    assert "fall on either side of it" in capsys.readouterr().out
+    with monkeypatch.context() as patch:
+        patch.setattr(
+            agreement,
+            "first_difference",
+            lambda *given: {
+                "between": given[-1],
+                "trial": "x",
+                "step": 1,
+                "time_s": 0.5,
+                "reading": 2.0,
+                "rows": [[1.0], [2.0]],
+            },
+        )
+        assert invoke(["code", str(short), "--check", "--target", "host"]) == 1
+        assert "fails: host differs" in capsys.readouterr().out
     monkeypatch.setattr(chip, "available", lambda: False)
     assert invoke(["code", str(short), "--check", "--target", "rv32imc", "--json"]) == 2
     printed = capsys.readouterr()

@@ -125,17 +125,19 @@ def print_text(data: dict[str, Any], target: str = "") -> None:
             f"{', settings compiled in' if form['constant'] else ''}{', with its line' if form.get('link') else ''}"
             f"{', with its front' if form.get('panel') else ''}"
         )
-    table = simple_table("target", "bits", "steps", "flash", "RAM", "stack", "mean", "worst", "of a step")
+    table = simple_table("target", "bits", "steps", "flash", "RAM", "stack", "mean", "worst", "tick", "of a step")
 
     def shown(value: Any, unit: str = "") -> str:
         return "–" if value is None else f"{value:.0f}{unit}"
 
     for row in (*data["targets"], *data["built_only"]):
-        share = row.get("period_share_estimate")
+        share, cycles = row.get("period_share_estimate"), row.get("cycles")
         table.add_row(
             row["target"], EQUAL[row["bit_equal"]], str(row["steps"] + row["branch_steps"]),
             shown(row["flash_bytes"], " B"), shown(row["ram_bytes"], " B"), shown(row["stack_bytes"], " B"),
-            shown(row["instructions_mean"]), shown(row["instructions_worst"]),
+            shown(cycles["step_mean"] if cycles else row["instructions_mean"]),
+            shown(cycles["step_worst"] if cycles else row["instructions_worst"]),
+            f"{cycles['tick_mean']}–{cycles['tick_worst']}" if cycles else "",
             "" if share is None else f"{share * 100.0:.2g} %",
         )  # fmt: skip
     console.print(table)
@@ -198,6 +200,10 @@ def _print_coverage(console: Any, coverage: dict[str, Any]) -> None:
 
 
 def _print_notes(console: Any, data: dict[str, Any], target: str) -> None:
+    if any("cycles" in row for row in data["targets"]):
+        console.print(
+            "mean, worst: instructions of a control step; of an AVR clock cycles, and of a tick of its switch"
+        )
     if any("period_share_estimate" in row for row in data["targets"]):
         console.print("“of a step” is an estimate: one instruction a clock, of the worst step; cycles are not modelled")
     for row in (*data["targets"], *data["built_only"]):

@@ -19,7 +19,7 @@ from calor.firmware.check import every_branch
 from calor.firmware.check.form_difference import Difference, difference, expected_rows
 from calor.firmware.check.ranges import Range, proven
 from calor.firmware.run import chip, kept, sizes
-from calor.firmware.run.adapter import setpoint_is_put_in
+from calor.firmware.run.adapter import setpoint_is_put_in, takes_hand
 from calor.firmware.run.exchange import OFF, RELEASES
 from calor.firmware.sources import fixed_point, outward
 from calor.firmware.sources.code_table import CodeTable
@@ -28,7 +28,6 @@ from calor.firmware.sources.generate import context_of, generate, outputs_of, ti
 from calor.firmware.sources.templating import Sources, c_float, plain_text, render
 from calor.firmware.sources.written import write_files
 from calor.law.fan_curve import FanCurve
-from calor.law.pid import Pid
 from calor.sense.registry import has_converter
 from calor.sense.thermistor import Thermistor
 from calor.sense.thermocouple import Thermocouple
@@ -119,7 +118,7 @@ def _around(design: Design, form: Form) -> dict[str, Any]:
         **_pace(design, form),
         "blocks": plain_text(", ".join(block_summary(design, block, "°C")[0] for block in ("probe", "law", "drive"))),
         "takes_setpoint": setpoint_is_put_in(design),
-        "takes_hand": _takes_hand(design),
+        "takes_hand": takes_hand(design, form),
         "rows": _rows(design, form),
         "form": form,
         "demand_within": 0.0001,
@@ -189,10 +188,6 @@ def _wiring(design: Design) -> str:
     )
 
 
-def _takes_hand(design: Design) -> bool:
-    return isinstance(design.law, Pid) and design.law.manual_mode
-
-
 def _rows(design: Design, form: Form) -> list[str]:
     """Steps as C has them: what is given and called, then fault, °C and demands as the reference answers."""
     record = every_branch.short_inputs(design, TEST_STEPS)
@@ -209,7 +204,7 @@ def _rows(design: Design, form: Form) -> list[str]:
         parts += [c_float(float(row["other"]))] if needs_other else []
         parts += [c_float(float(row["dt"]))]
         parts += [c_float(max(float(row["put_in"]), -300.0))] if setpoint_is_put_in(design) else []
-        parts += [c_float(9.0 if np.isnan(row["hand"]) else float(row["hand"]))] if _takes_hand(design) else []
+        parts += [c_float(9.0 if np.isnan(row["hand"]) else float(row["hand"]))] if takes_hand(design, form) else []
         parts += [f"{calls}u", "true" if fault else "false", c_float(0.0 if fault else float(measured_celsius[step]))]
         asked = ", ".join(c_float(float(demand)) for demand in demands[step])
         lines.append(", ".join([*parts, f"{{{asked}}}"]))

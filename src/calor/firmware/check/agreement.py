@@ -258,18 +258,21 @@ def _on_avr(design: Design, form: Form, records: list[Recorded], goes_on: Callab
     note = sizes.fits_avr(size)
     if not avr.available():
         return _not_run(AVR, "; ".join(filter(None, ("built only: simavr is not installed", note))), size)
-    difference, counted = None, []
+    difference, counted, cycles = None, [], []
     first, every = records[0], records[-1]
     for record, rows in (
         (first, slice(0, avr.MOST_STEPS)), (every, slice(max(len(every.given) - avr.MOST_STEPS, 0), None))
     ):  # fmt: skip
         _ask(goes_on, f"{AVR}: {record.trial.name}")
         part = replace(record, rows=record.rows[rows], given=record.given[rows], readings=record.readings[rows])
-        own, there = host.rows(design, part.given, host.CHECKED_FLAGS, form), avr.rows(design, part.given, form)
+        own = host.rows(design, part.given, host.CHECKED_FLAGS, form)
+        there, took = avr.rows(design, part.given, form)
+        cycles.append(took)
         difference = difference or first_difference(part, own, there, f"host, {AVR}")
         counted.append(len(part.given))
+    worst = avr.Cycles(*(max(both) for both in zip(*cycles, strict=True)))
     return _not_run(AVR, note, size) | {
-        "bit_equal": difference is None, "steps": counted[0], "branch_steps": counted[1],
+        "cycles": worst._asdict(), "bit_equal": difference is None, "steps": counted[0], "branch_steps": counted[1],
         "first_difference": difference,
     }  # fmt: skip
 

@@ -92,8 +92,8 @@ class FrontModel:
             product = round(value * 65_536) * over * one
             wide = (abs(product) // under) * (1 if product >= 0 else -1) + shift * 65_536 * one
             return -((32_768 - wide) // 65_536) if wide < 0 else (wide + 32_768) // 65_536
-        wide = (Single(value) * Single(over) / Single(under) + Single(shift)) * Single(one)
-        return int(wide + Single(-0.5 if wide < 0 else 0.5))
+        exact: Any = (Single(value) * Single(over) / Single(under) + Single(shift)) * Single(one)
+        return int(exact + Single(-0.5 if exact < 0 else 0.5))
 
     def _value(self, face: tuple[str, int], parts: int) -> float:
         quantity, decimals = face

@@ -1,6 +1,6 @@
-"""A device is talked to as a person, a program and a loss of power would: every command of its line, every value that can
-be set, the loop that is led over the line, and what it keeps. What it does is compared with the reference, and with what
-the line's document says.
+"""A device is talked to as a person, a program and a loss of power would: every command of its line, every value that
+can be set, the loop that is led over the line, and what it keeps. What it does is compared with the reference, and with
+what the line's document says.
 """
 
 from __future__ import annotations

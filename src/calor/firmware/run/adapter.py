@@ -36,6 +36,9 @@ _ADAPTER = """\
 #include "{header}"
 
 #define CALOR_NONE ({none}f)
+#ifndef CALOR_TIMED
+#define CALOR_TIMED(call) call
+#endif
 /* By their bits: a processor without a floating-point unit compares floats at length. */
 __attribute__((unused)) static bool calor_given(float x)
 {{
@@ -83,7 +86,7 @@ static void calor_decide({prefix}_state *state, const calor_input *given)
 {calls}
 {inputs}
 {hands_asked}
-    (void){prefix}_step(state, {given}, calor_is_nan(given->dt_s) ? {period} : {dt});
+    CALOR_TIMED((void){prefix}_step(state, {given}, calor_is_nan(given->dt_s) ? {period} : {dt}));
 }}
 
 static void calor_report({prefix}_state *state, float *row, bool with_ticks)

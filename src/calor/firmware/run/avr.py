@@ -11,7 +11,7 @@ import shutil
 import subprocess
 import tempfile
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 import numpy.typing as npt
@@ -19,10 +19,11 @@ import numpy.typing as npt
 from calor.design.model import Design
 from calor.errors import FirmwareError
 from calor.firmware.run import host
-from calor.firmware.run.adapter import adapter_code
+from calor.firmware.run.adapter import Numbers, adapter_code
 from calor.firmware.run.exchange import row_width
 from calor.firmware.sources.form import PLAIN, Form
-from calor.firmware.sources.generate import generate
+from calor.firmware.sources.generate import generate, outputs_of, tick_s
+from calor.firmware.sources.templating import Sources
 
 PART, CLOCK_HZ = "atmega1284p", 16_000_000
 MOST_STEPS = 1_000
@@ -39,6 +40,9 @@ _FLAGS = (
     "-fdata-sections",
 )
 _PROGRAM = """\
+static void start(void);
+static void timed(unsigned char what);
+#define CALOR_TIMED(call) do {{ start(); call; timed(0u); }} while (0)
 {adapter}
 #include <avr/interrupt.h>
 #include <avr/io.h>
@@ -59,6 +63,26 @@ static void put(uint8_t value)
 
 static {prefix}_state state;
 
+/* Clock cycles of a piece of code by a timer that counts them, up to 131 071. */
+static uint32_t seen_cycles, most_cycles[2], all_cycles[2];
+static uint16_t counted[2];
+
+static void timed(uint8_t what)
+{{
+    uint32_t cycles = TCNT1;
+    cycles += (TIFR1 & (1u << TOV1)) != 0u ? 65536u : 0u;
+    cycles = cycles > seen_cycles ? cycles - seen_cycles : 0u;
+    most_cycles[what] = cycles > most_cycles[what] ? cycles : most_cycles[what];
+    all_cycles[what] += cycles;
+    counted[what]++;
+}}
+
+static void start(void)
+{{
+    TCNT1 = 0u;
+    TIFR1 = 1u << TOV1;
+}}
+
 static void run(const uint8_t *inputs, uint16_t steps)
 {{
     calor_input given;
@@ -70,7 +94,7 @@ static void run(const uint8_t *inputs, uint16_t steps)
         for (uint8_t at = 0u; at < sizeof row; at++) {{
             put(((const uint8_t *)row)[at]);
         }}
-        UDR0 = (uint8_t)'\\n';
+        UDR0 = 10u;
     }}
 }}
 
@@ -78,7 +102,24 @@ int main(void)
 {{
     UCSR0B = 1u << TXEN0;
     {prefix}_init(&state, &{prefix}_defaults);
+    TCCR1B = 1u << CS10;
+    start();
+    timed(0u); /* what looking at the clock takes */
+    seen_cycles = most_cycles[0];
+    most_cycles[0] = all_cycles[0] = 0u;
+    counted[0] = 0u;
 {calls}
+{ticks}
+    for (uint8_t what = 0u; what < 2u; what++) {{
+        const uint32_t mean = counted[what] > 0u ? all_cycles[what] / counted[what] : 0u;
+        for (uint8_t at = 0u; at < 4u; at++) {{
+            put((uint8_t)(mean >> (8u * at)));
+        }}
+        for (uint8_t at = 0u; at < 4u; at++) {{
+            put((uint8_t)(most_cycles[what] >> (8u * at)));
+        }}
+    }}
+    UDR0 = 10u;
     cli();
     sleep_enable();
     sleep_cpu();
@@ -92,8 +133,17 @@ def available() -> bool:
     return shutil.which("avr-gcc") is not None and shutil.which("simavr") is not None
 
 
-def rows(design: Design, given: npt.NDArray[Any], form: Form = PLAIN) -> npt.NDArray[np.float32]:
-    """The rows of answers (steps×width) of the C of `design` to inputs, MOST_STEPS of them at most.
+class Cycles(NamedTuple):
+    """Clock cycles of a control step and of a tick of a switch, in the mean and at most; 0 where it has none."""
+
+    step_mean: int
+    step_worst: int
+    tick_mean: int
+    tick_worst: int
+
+
+def rows(design: Design, given: npt.NDArray[Any], form: Form = PLAIN) -> tuple[npt.NDArray[np.float32], Cycles]:
+    """The rows of answers (steps×width) of the C of `design` to inputs, MOST_STEPS of them at most, and its cycles.
 
     Raises FirmwareError where it does not build, or does not end.
     """
@@ -112,7 +162,7 @@ def rows(design: Design, given: npt.NDArray[Any], form: Form = PLAIN) -> npt.NDA
         calls = "\n".join(f"    run(PART_{n}, {len(part)}u);" for n, part in enumerate(parts))
         program = _PROGRAM.format(
             adapter=adapter_code(design, sources), prefix=sources.prefix, width=row_width(design),
-            inputs="\n".join(arrays), calls=calls,
+            inputs="\n".join(arrays), calls=calls, ticks=_ticks(design, sources),
         )  # fmt: skip
         (folder / "main.c").write_text(sources.as_called(program))
         command = [
@@ -128,9 +178,25 @@ def rows(design: Design, given: npt.NDArray[Any], form: Form = PLAIN) -> npt.NDA
         host.built(command, f" for {PART}")
         digits = printed(folder / "avr.elf")
     data = bytes.fromhex(digits[: len(digits) // 2 * 2])
-    if len(data) != len(given) * 4 * row_width(design):
+    size = len(given) * 4 * row_width(design)
+    if len(data) != size + 16:
         raise FirmwareError("", f"the firmware gave {len(data)} bytes of its answers on {PART} and then no more")
-    return np.frombuffer(data, np.float32).reshape(-1, row_width(design))
+    cycles = Cycles(*(int(one) for one in np.frombuffer(data[size:], np.uint32)))
+    return np.frombuffer(data[:size], np.float32).reshape(-1, row_width(design)), cycles
+
+
+def _ticks(design: Design, sources: Sources) -> str:
+    """C that times the first switch at a demand of 30 %, over more than a window."""
+    output = next((one for one in outputs_of(design) if one.switches and one.timing is None), None)
+    if output is None:
+        return ""
+    tick = Numbers(sources.form.fixed).constant(tick_s(design))
+    demand = Numbers(sources.form.fixed).constant(0.3)
+    return (
+        f"    {sources.prefix}_init(&state, &{sources.prefix}_defaults);\n    state.{output.prefix}demand = {demand};\n"
+        f"    for (uint16_t k = 0u; k < 3000u; k++) {{\n        start();\n"
+        f"        (void){sources.prefix}_{output.prefix}switch(&state, {tick});\n        timed(1u);\n    }}"
+    )
 
 
 def printed(program: Path) -> str:

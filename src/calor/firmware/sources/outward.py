@@ -78,7 +78,6 @@ def _context(design: Design, form: Form, context: dict[str, Any]) -> dict[str, A
         "real": real,
         "fixed": form.fixed,
         "reading": real if context["reading"] == "float" else context["reading"],
-        "nothing": "INT32_MIN" if form.fixed else "(0.0f / 0.0f)",
         "parameters": parameters,
         "inverses": [one for one in parameters if one.is_inverse],
         "orders": orders_of(parameters, design),

@@ -101,6 +101,7 @@ def _environment() -> Environment:
     environment.filters["f"] = c_float
     environment.tests["finite"] = lambda value: bool(math.isfinite(value))
     environment.filters["rows"] = _rows
+    environment.filters["kind_name"] = lambda number, names: names[number]
     environment.filters["b"] = lambda value: "true" if value else "false"
     return environment
 
