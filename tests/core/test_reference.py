@@ -2,19 +2,26 @@
 
 from __future__ import annotations
 
+import json
 import math
+import subprocess
+from pathlib import Path
 from typing import Any
 
 import numpy as np
 import numpy.typing as npt
 import pytest
 
+from calor.cli import invoke
+from calor.demo import DEMOS
+from calor.design.file import read
 from calor.design.model import Design
 from calor.design.trial import Trial
-from calor.firmware.check import agreement, reference
+from calor.firmware.check import agreement, every_branch, reference
 from calor.firmware.check.agreement import Recorded
 from calor.firmware.run import host
 from calor.firmware.run.exchange import inputs
+from calor.loop import answer_row
 from tests.conftest import PROBES, made
 from tests.core.test_firmware_outputs import BY_HAND, CASES, WEATHER, design_of
 
@@ -100,3 +107,63 @@ def test_the_logarithm_is_as_good_as_the_librarys() -> None:
     x = np.geomspace(1e-4, 1e4, 3001).astype(np.float32)
     own = np.array([reference.natural_log(value) for value in x])
     assert own.dtype == np.float32 and np.abs(own - np.log(x.astype(np.float64))).max() < 1.2e-6
+
+
+ON_A_THRESHOLD = """format = 1
+name = "own"
+[setpoint]
+kind = "hold"
+celsius = 40.1
+[law]
+kind = "on_off"
+hysteresis_celsius = 0.2
+period_s = 1
+[drive]
+kind = "relay"
+[load]
+kind = "lump"
+heater_watt = 60
+[probe]
+kind = "digital"
+celsius_per_code = 0.1
+[limits]
+[[trial]]
+span_s = 3000
+"""
+
+
+def test_a_reading_on_a_threshold_is_no_fault(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    """40.0 °C is 400 codes of 0.1: in double precision it is not below 40.1 - 0.1, in single precision it is on either
+    side. The check passes and says so, and the exported test passes."""
+    file = tmp_path / "own.toml"
+    file.write_text(ON_A_THRESHOLD)
+    out = tmp_path / "out"
+    assert invoke(["code", str(file), "--check", "--target", "host", "--out", str(out), "--json"]) == 0
+    data = json.loads(capsys.readouterr().out)
+    assert data["pass"] and data["fails"] == [] and data["reference"]["bit_equal"]
+    assert data["reference"]["other_decisions_fraction"] > 0.0  # it is one
+    sources = [str(path) for path in out.glob("own_*.c")]
+    program = tmp_path / "test.out"
+    host.built([*host.compiler(), *host.STRICT_FLAGS, str(out / "test" / "own_test.c"), *sources, "-o", str(program)])
+    assert subprocess.run([program], capture_output=True, text=True, check=False).stdout == "equal over 400 steps\n"
+
+
+@pytest.mark.parametrize("demo", DEMOS, ids=lambda demo: demo.design.stem)
+def test_the_exported_steps_are_of_every_kind(demo: Any) -> None:
+    """Its 400 steps are no warm-up: demands of all sizes, faults, trips, alarms, releases, off; few of them alike."""
+    design = read(demo.design).design
+    record = every_branch.short_inputs(design, 400)
+    rows = reference.rows(design, record.given, record.readings)
+    assert rows is not None and len(rows) == 400
+    demand = rows[:, answer_row.demand_at(0)]
+    assert max(np.mean(demand == value) for value in np.unique(demand)) < 0.85
+    assert record.given["restart"].sum() > 5 and len(np.unique(record.given["reading"])) > 25
+    flags = rows[:, answer_row.FLAGS].astype(int)
+    assert (flags & answer_row.PROBE_FAULT_FLAG).any()
+    assert (flags & answer_row.CUT_OUT_FLAG).any() == any(
+        (design.guard.cut_out_celsius is not None, *(alarm.trips for alarm in design.guard.alarms))
+    )
+    assert (rows[:, answer_row.STATUS].astype(int) & answer_row.OFF_BIT).any()
+    # a loop break needs full demand for longer than a filtered reading leaves it there
+    watched = [k for k, alarm in enumerate(design.guard.alarms) if alarm.kind != "loop_break"]
+    assert all((rows[:, answer_row.ALARMS].astype(int) >> k & 1).any() for k in watched)

@@ -217,10 +217,14 @@ def said_of(data: dict[str, Any]) -> str:
             f"Differ first at step {first['step']} of {first['trial']}, reading {first['reading']:g}, between"
             f" {first['between'].replace(', ', ' and ')}; of {counted}."
         )
-    elif own["bit_equal"] is None:
-        begin = f"Host and chips bit-identical over {counted}."
     else:
-        begin = f"Reference in single precision, host and chips bit-identical over {counted}."
+        numbers = "Q16.16" if data["form"]["fixed"] else "single precision"
+        begin = f"Reference in {numbers}, host and chips bit-identical over {counted}."
+    other = [one for one in data["fails"] if not first or not one.endswith(" differs")]
+    if other:
+        begin += f" Fails: {'; '.join(other)}."
+    elif data.get("conversations"):
+        begin += f" Line and front: {data['conversations'][0]['commands']} commands, keys and power cuts, all right."
     return (
         f"{begin} From the simulation in double precision apart by: demand {own['demand'] * 100.0:.2g} %, reading"
         f" {own['measured_celsius']:.1g} °C. A time made of instructions is an estimate."

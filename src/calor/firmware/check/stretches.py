@@ -18,11 +18,12 @@ LONGEST_WAIT, LONGEST_SWEEP = 4_000, 60
 
 class Pace(NamedTuple):
     """How many steps a reading stays beyond what is waited for, up to how many steps of the design's are taken for
-    that, and how many longer ones in place of more."""
+    that, and how many longer ones in place of more; whether it moves in one long step, so that no check is against it."""
 
     stay: int = 4
     most: int = 40
     long: int = 9
+    jumps: bool = False
 
 
 class Stretch:
@@ -62,15 +63,19 @@ class Stretch:
         self.row += [reading if k % 2 == 0 else float(beside) for k in range(steps)]
         self.dt += [dt_s if plain else min(dt_s, 3600.0)] * steps
 
-    def stay(self, reading: float, steps: int = 3) -> None:
+    def stay(self, reading: float, steps: int = 0) -> None:
         """Hold a reading as it is for some steps."""
+        steps = steps or (2 if self.pace.jumps else 3)
         self.row += [reading] * steps
         self.dt += [math.nan] * steps
 
     def go(self, reading: float) -> None:
         """Move to a reading, no faster than a check allows."""
         fastest = fastest_celsius(self._design)
-        if fastest and self.row:
+        if fastest and self.pace.jumps:
+            self.row.append(reading)
+            self.dt.append(3600.0)
+        elif fastest and self.row:
             path = moved(self._readings, self._celsius, self.row[-1], reading, 0.8 * fastest)
             self.row += path
             self.dt += [math.nan] * len(path)
@@ -84,7 +89,7 @@ def faults(design: Design, stretch: Stretch, ends: list[float]) -> None:
             stretch.restart()
             stretch.stay(begin)
             if reading == begin:
-                stretch.off += range(len(stretch.row), len(stretch.row) + 3)
+                stretch.off += range(len(stretch.row), len(stretch.row) + (2 if stretch.pace.jumps else 3))
             stretch.stay(reading)
             stretch.stay(begin)
     for away in (0.05, 0.15, 0.5, 1.5, 5.0):
@@ -115,7 +120,7 @@ def slow(design: Design, stretch: Stretch) -> None:
             stretch.put_in.append(len(stretch.row) - 2 * stretch.pace.stay + 1)
     low, high = working_range(design)
     for alarm in [one for one in design.guard.alarms if one.kind == "loop_break"]:
-        for begin, way in ((low, 1.0), (high, -1.0), (low, -1.0), (high, 1.0)):
+        for begin, way in ((low, 1.0), (high, -1.0), (low, -1.0), (high, 1.0))[: 2 if stretch.pace.jumps else 4]:
             stretch.restart()
             for share in (0.0, 0.9, 0.9, 1.9, 3.1, 3.1):
                 stretch.hold(stretch.reading_at(begin + way * share * alarm.celsius), 0.6 * alarm.delay_s)
