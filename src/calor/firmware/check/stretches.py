@@ -18,7 +18,8 @@ LONGEST_WAIT, LONGEST_SWEEP = 4_000, 60
 
 class Pace(NamedTuple):
     """How many steps a reading stays beyond what is waited for, up to how many steps of the design's are taken for
-    that, and how many longer ones in place of more; whether it moves in one long step, so that no check is against it."""
+    that, and how many longer ones in place of more; whether it moves in one long step, so that no check is against
+    it."""
 
     stay: int = 4
     most: int = 40
@@ -109,7 +110,7 @@ def slow(design: Design, stretch: Stretch) -> None:
             for reading, held_s in (
                 (end, delay_s),
                 (middle, 0.0),
-                (far, 0.0),
+                (far, 0.5 * delay_s),
                 (end, delay_s),
                 (end, 0.0),
                 (middle, 0.0),
