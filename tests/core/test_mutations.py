@@ -49,7 +49,7 @@ SLIPS = (
     Slip("drive_time_proportional.j2", "window_at < state->{{ o }}window_pulse", "window_at <= state->{{ o }}window_pulse + tick"),
     Slip("drive_time_proportional.j2", "= tick / 2u", "= tick"),
     Slip("drive_time_proportional.j2", "state->probe_fault || state->cut_out || state->off != 0u;\n", "false;\n", same=("foam_cutter",)),
-    Slip("drive_time_proportional.j2", "state->{{ o }}window_at % window;", "0u;", same=("hatching_cabinet", "film_bath", "wax_melter")),
+    Slip("drive_time_proportional.j2", "state->{{ o }}window_at -= state->{{ o }}window_length;", "state->{{ o }}window_at = 0u;", same=("hatching_cabinet", "film_bath", "wax_melter")),
     Slip("drive_time_proportional.j2", "half_cycle_s + 0.5f)", "half_cycle_s)"),
     Slip("drive_time_proportional.j2", "window_demand = state->{{ o }}demand", "window_demand = 0.0f", same=("foam_cutter",)),
     Slip("drive_relay.j2", "demand > 0.5f", "demand > 0.0f"),

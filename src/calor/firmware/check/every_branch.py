@@ -45,7 +45,7 @@ from calor.firmware.run.exchange import (
 )
 from calor.firmware.sources.form import PLAIN, Form
 from calor.law.program import Program
-from calor.law.setpoint import DayNight
+from calor.law.setpoint import DayNight, Follow
 from calor.loop.trace import Trace
 
 NAME = "every branch"
@@ -142,9 +142,12 @@ def _put(design: Design, given: npt.NDArray[Any], stretch: Stretch) -> None:
     """What goes with the readings of a stretch, as far as `given` reaches."""
     count = len(given)
     given["dt"] = stretch.dt[:count]
-    given["other"] = np.mean(working_range(design))
+    # a setpoint that follows it is then where the readings are about
+    aim: Any = design.setpoint
+    given["other"] = aim.celsius - aim.offset_celsius if isinstance(aim, Follow) else np.mean(working_range(design))
     given["restart"][[at for at in stretch.restarts if at < count]] = 1
     given["calls"][[at for at in stretch.off if at < count]] |= np.uint32(OFF)
+    given["calls"][[at for at in stretch.changes if at < count]] |= np.uint32(CHANGES)
     given["put_in"][[at for at in stretch.put_in if at < count]] = design.setpoint.celsius + 0.4
 
 

@@ -87,7 +87,8 @@ class FrontModel:
         """A value in whole numbers of the last decimal, rounded away from 0 in the middle."""
         quantity, decimals = face
         over, under = self._scale(quantity)
-        one, shift = 10**decimals, 32 if self.unit and quantity == "temperature" else 0
+        one: int = 10**decimals
+        shift = 32 if self.unit and quantity == "temperature" else 0
         if self.form.fixed:
             product = round(value * 65_536) * over * one
             wide = (abs(product) // under) * (1 if product >= 0 else -1) + shift * 65_536 * one
@@ -98,7 +99,7 @@ class FrontModel:
     def _value(self, face: tuple[str, int], parts: int) -> float:
         quantity, decimals = face
         over, under = self._scale(quantity)
-        one = 10**decimals
+        one: int = 10**decimals
         parts -= 32 * one if self.unit and quantity == "temperature" else 0
         if self.form.fixed:
             return round(parts * 65_536 * under / (over * one)) / 65_536

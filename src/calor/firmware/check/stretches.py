@@ -29,7 +29,7 @@ class Pace(NamedTuple):
 
 class Stretch:
     """Readings one after the other, each with its step of time (NaN: the design's); where it is begun anew, where it is
-    switched off, and where the setpoint is put a little higher."""
+    switched off, where the setpoint is put a little higher, and where other settings are put in, or the old ones."""
 
     def __init__(self, design: Design, readings: Column, celsius: Column, pace: Pace = Pace()) -> None:
         known = np.isfinite(celsius)
@@ -40,6 +40,7 @@ class Stretch:
         self.restarts: list[int] = []
         self.off: list[int] = []
         self.put_in: list[int] = []
+        self.changes: list[int] = []
 
     def reading_at(self, celsius: float) -> float:
         """The reading nearest to a temperature."""
@@ -97,6 +98,7 @@ def faults(design: Design, stretch: Stretch, ends: list[float]) -> None:
         for side in (-1.0, 1.0):
             stretch.restart()
             stretch.stay(stretch.reading_at(design.setpoint.celsius + side * away))
+            stretch.changes += [len(stretch.row) - 2, len(stretch.row) - 1]
 
 
 def slow(design: Design, stretch: Stretch) -> None:
