@@ -58,11 +58,12 @@ SLIPS = tuple(
         ("parameters.c.j2", "const uint8_t copy = last == 0 ? 1u : 0u;", "const uint8_t copy = 0u;", WHOLE),
         ("parameters.c.j2", "        return true; /* nothing is written", "        is_there = false; /* nothing is written", WHOLE),
         ("parameters.c.j2", "        if ((by_hand & ((uint32_t)1 << place)) == 0u) {", "        if ((by_hand & ((uint32_t)1 << place)) != 0u) {", WHOLE),
+        ("parameters.c.j2", "    if ((front & 0x20000u) != 0u) {", "    if ((front & 0x80000u) != 0u) {", WHOLE),
         ("parameters.c.j2", "return is_written && is_whole(memory, copy, &number) && number == next;", "return true;", WHOLE),
         # front
         ("panel.c.j2", "enum { REST_MS = 20,", "enum { REST_MS = 80,", WHOLE),
         ("panel.c.j2", "LONG_MS = 1500, OFF_MS = 4500,", "LONG_MS = 1500, OFF_MS = 45000,", WHOLE),
-        ("panel.c.j2", "set_off(state, true); /* always, locked or not */", "set_off(state, !is_locked(panel)); /* always, locked or not */", WHOLE),
+        ("panel.c.j2", "set_off(panel, true); /* always, locked or not */", "set_off(panel, !is_locked(panel)); /* always, locked or not */", WHOLE),
         ("panel.c.j2", "(has_others ||", "((has_others && panel->set_ms > 90000u) ||", WHOLE),
         ("panel.c.j2", "        panel->is_open = panel->edited == parameters->lock_code;", "        panel->is_open = true;", WHOLE),
         ("panel.c.j2", "        *over = 9;\n        *under = 5;", "        *over = 2;\n        *under = 1;", WHOLE),

@@ -55,7 +55,13 @@ class FrontModel:
         self.latching = sum(1 << k for k, alarm in enumerate(guard.alarms) if alarm.latch)
         self.pages = ["home", *(one.key for one in self.parameters), "mode", "output by hand"]
         self.pages += [*(["tune"] if self.tunes else []), "unit", "code"]
-        self.unit, self.code, self.starts, self.stops = 0, 0, False, False
+        self.unit, self.code = 0, 0
+        self.restarted()
+
+    def restarted(self) -> None:
+        """As after a loss of power: what is set, the unit, the code and off are kept, nothing is pressed."""
+        self.starts = self.stops = False
+        self.thermostat.hand = None
         self.keys_at_rest = (False, False, False)
         self.resting = [0, 0, 0]
         self.held_ms = self.set_ms = self.next_ms = self.moves = self.idle_ms = self.shown_ms = self.said_ms = 0

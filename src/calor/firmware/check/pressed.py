@@ -180,6 +180,10 @@ def _left_at_the_front(at: Presses, talk: Talk) -> None:
     at.hold("set", 5_000)
     at.hold("", SHORT_MS)
     at.look("set held from a page on")
+    talk.own.begin()  # the power goes, and it stays off
+    talk.says("get", "ok get mode=stopped")
+    at.model.restarted()
+    at.step(talk.cold)
     for command in ("auto", "hand 1", "hand 0"):
         talk.says(command, f"err {command.split()[0]} off at the device")
         at.look(command)
