@@ -41,7 +41,9 @@ class CostTable(QWidget):
         for column, (key, title) in enumerate(COSTS):
             head = self._put(title, "quiet", 0, column)
             if key.startswith("instructions"):
-                head.setToolTip("Instructions of one control step, not cycles.")
+                head.setToolTip(
+                    "Instructions of one control step; of an AVR clock cycles, as its emulator counts them."
+                )
         row = 1
         for target in (*data["targets"], *data["built_only"]):
             name = self._put(target["target"], "heading", row, 0, 3)
@@ -59,10 +61,10 @@ class CostTable(QWidget):
                 continue
             deltas = []
             for column, (key, _) in enumerate(COSTS):
-                value, was = target.get(key), past.get(target["target"], {}).get(key)
+                value, was = _figure(target, key), _figure(past.get(target["target"], {}), key)
                 self._put("–" if value is None else f"{value:.0f}", "", row, column)
-                moved = value is not None and was is not None and round(was) != round(value)
-                deltas.append(f"{value - was:+.0f}".replace("-", "−") if moved else "")
+                apart = 0 if value is None or was is None else round(value) - round(was)
+                deltas.append(f"{apart:+d}".replace("-", "−") if apart else "")
             row += 1
             if any(deltas):
                 for column, delta in enumerate(deltas):
@@ -75,3 +77,10 @@ class CostTable(QWidget):
         self._grid.addWidget(cell, row, column, 1, wide)
         self.texts.append(text)
         return cell
+
+
+def _figure(target: dict[str, Any], key: str) -> float | None:
+    """A figure of a target; an AVR has cycles in the place of instructions."""
+    cycles = target.get("cycles", {})
+    figure: float | None = target.get(key)
+    return cycles.get(key.replace("instructions", "step")) if figure is None and cycles else figure
