@@ -125,19 +125,21 @@ def print_text(data: dict[str, Any], target: str = "") -> None:
             f"{', settings compiled in' if form['constant'] else ''}{', with its line' if form.get('link') else ''}"
             f"{', with its front' if form.get('panel') else ''}"
         )
-    table = simple_table("target", "bits", "steps", "flash", "RAM", "stack", "mean", "worst", "tick", "of a step")
+    every = (*data["targets"], *data["built_only"])
+    ticks = ["tick"] if any("cycles" in row for row in every) else []
+    table = simple_table("target", "bits", "steps", "flash", "RAM", "stack", "mean", "worst", *ticks, "of a step")
 
     def shown(value: Any, unit: str = "") -> str:
         return "–" if value is None else f"{value:.0f}{unit}"
 
-    for row in (*data["targets"], *data["built_only"]):
+    for row in every:
         share, cycles = row.get("period_share_estimate"), row.get("cycles")
         table.add_row(
             row["target"], EQUAL[row["bit_equal"]], str(row["steps"] + row["branch_steps"]),
             shown(row["flash_bytes"], " B"), shown(row["ram_bytes"], " B"), shown(row["stack_bytes"], " B"),
             shown(cycles["step_mean"] if cycles else row["instructions_mean"]),
             shown(cycles["step_worst"] if cycles else row["instructions_worst"]),
-            f"{cycles['tick_mean']}–{cycles['tick_worst']}" if cycles else "",
+            *(f"{cycles['tick_mean']}–{cycles['tick_worst']}" if cycles else "" for _ in ticks),
             "" if share is None else f"{share * 100.0:.2g} %",
         )  # fmt: skip
     console.print(table)
