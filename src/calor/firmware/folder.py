@@ -19,7 +19,7 @@ from calor.firmware.check import every_branch
 from calor.firmware.check.form_difference import Difference, difference, expected_rows
 from calor.firmware.check.ranges import Range, proven
 from calor.firmware.run import chip, kept, sizes
-from calor.firmware.run.adapter import setpoint_is_put_in, takes_hand
+from calor.firmware.run.c_numbers import setpoint_is_put_in, takes_hand
 from calor.firmware.run.exchange import OFF, RELEASES
 from calor.firmware.sources import fixed_point, outward
 from calor.firmware.sources.code_table import CodeTable

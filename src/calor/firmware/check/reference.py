@@ -32,12 +32,7 @@ from calor.firmware.check.controls import Given
 from calor.firmware.check.in_fixed import clock_of
 from calor.firmware.check.in_single import Single, natural_log
 from calor.firmware.check.reference_steps import answers
-from calor.firmware.run.adapter import (
-    changes_gains,
-    setpoint_is_put_in,
-    takes_hand,
-    tunes_itself,
-)
+from calor.firmware.run.c_numbers import changes_gains, setpoint_is_put_in, takes_hand, tunes_itself
 from calor.firmware.run.exchange import row_width
 from calor.firmware.sources.code_table import CodeTable
 from calor.firmware.sources.form import PLAIN, Form

@@ -16,10 +16,7 @@ from calor.firmware.check.controls import Controls, Given
 from calor.firmware.check.in_fixed import LEAST, Fixed
 from calor.firmware.check.in_single import Single
 from calor.firmware.check.pins import PINS
-from calor.firmware.run.adapter import (
-    OTHER_GAIN,
-    OTHER_WEIGHT,
-)
+from calor.firmware.run.adapter import OTHER_GAIN, OTHER_WEIGHT
 from calor.firmware.run.exchange import CHANGES, RELEASES, RESUMES, SKIPS, STARTS
 from calor.law import alarm as alarms
 from calor.law import autotune, guard, pid, program, watch

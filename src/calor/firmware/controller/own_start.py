@@ -7,7 +7,8 @@ import re
 import numpy as np
 
 from calor.design.model import Design
-from calor.firmware.run.adapter import reading_code, setpoint_is_put_in
+from calor.firmware.run.c_numbers import setpoint_is_put_in
+from calor.firmware.run.seat_code import reading_code
 from calor.firmware.sources.code_table import code_table
 from calor.firmware.sources.generate import generate, outputs_of
 from calor.firmware.sources.templating import plain_text, render

@@ -19,8 +19,8 @@ from calor.firmware.controller.names import BUILT_IN
 from calor.firmware.controller.own_code import own_law_seated
 from calor.firmware.controller.own_source import OwnSource, is_own, read_source
 from calor.firmware.run import chip, emulator, host
-from calor.firmware.run.adapter import seat_code
 from calor.firmware.run.exchange import row_width
+from calor.firmware.run.seat_code import seat_code
 from calor.firmware.sources.form import PLAIN, Form
 from calor.firmware.sources.generate import generate
 from calor.law.code import Code

@@ -5,9 +5,16 @@ The same few lines of C serve the host and every chip, so that all of them are a
 
 from __future__ import annotations
 
-from typing import Any
-
 from calor.design.model import Design
+from calor.firmware.run.c_numbers import (
+    CONVERSIONS,
+    IS_NAN,
+    Numbers,
+    changes_gains,
+    setpoint_is_put_in,
+    takes_hand,
+    tunes_itself,
+)
 from calor.firmware.run.exchange import (
     CHANGES,
     CLOSED,
@@ -21,17 +28,11 @@ from calor.firmware.run.exchange import (
     TUNES,
     TURNED,
 )
-from calor.firmware.sources.form import Form
 from calor.firmware.sources.generate import outputs_of, tick_s
 from calor.firmware.sources.templating import Sources
 from calor.law.fan_curve import FanCurve
-from calor.law.pid import Pid
-from calor.loop import answer_row, seat
-from calor.sense.digital import NO_ANSWER, Digital
-from calor.sense.registry import gives_code, numbers
-from calor.sense.thermocouple import Thermocouple
+from calor.loop import answer_row
 
-_COUNTS, _PUT_IN = f"given[{seat.COUNTS}]", f"given[{seat.PUT_IN}]"
 _ADAPTER = """\
 #include "{header}"
 
@@ -123,75 +124,6 @@ _COUNTING = """\
     }}"""
 
 
-IS_NAN = """\
-__attribute__((unused)) static bool calor_is_nan(float x)
-{
-    const union { float x; uint32_t bits; } seen = { x };
-    return (seen.bits & 0x7FFFFFFFu) > 0x7F800000u;
-}
-"""
-CONVERSIONS = """\
-__attribute__((unused)) static q16 calor_q(float x)
-{
-    if (calor_is_nan(x) || x <= -32768.0f) {
-        return INT32_MIN;
-    }
-    return x >= 32767.0f ? INT32_MAX : (q16)(x * 65536.0f + (x < 0.0f ? -0.5f : 0.5f));
-}
-
-__attribute__((unused)) static float calor_f(q16 x)
-{
-    return (float)x / 65536.0f;
-}
-"""
-"""Between floats and fixed point; a NaN is the lowest number."""
-_SEAT = """\
-{adapter}
-static void calor_sit({prefix}_state *state, const float *given, float *row)
-{{
-    calor_input own;
-    own.reading = {reading};
-    own.other_celsius = given[{seat.OTHER}];
-    own.hand_output = given[{seat.BY_HAND}];
-    own.restart = given[{seat.RESTART}] > 0.0f ? 1u : 0u;
-    own.dt_s = {period};
-    own.put_in_celsius = CALOR_NONE;
-    own.clock_s = CALOR_NONE;
-    own.humidity = CALOR_NONE;
-    own.asked = CALOR_NONE;
-    own.knob = 0u;
-    own.calls = given[{seat.TUNE}] > 0.0f ? {TUNES}u : 0u;
-{put_in}
-    calor_decide(state, &own);
-    calor_report(state, row, false);
-}}
-"""
-
-
-class Numbers:
-    """How a C expression is turned into the firmware's numbers, and back."""
-
-    def __init__(self, fixed: bool) -> None:
-        self._fixed = fixed
-
-    def own(self, text: str) -> str:
-        """The firmware's number of a float."""
-        return f"calor_q({text})" if self._fixed else text
-
-    def plain(self, text: str) -> str:
-        """The float of a firmware's number."""
-        return f"calor_f({text})" if self._fixed else text
-
-    @property
-    def per_fine(self) -> str:
-        """What a rate of the integral is divided by for 1/s."""
-        return " / 1024.0f" if self._fixed else ""
-
-    def constant(self, value: float) -> str:
-        """A constant."""
-        return f"Q16({value!r})" if self._fixed else f"{value!r}f"
-
-
 def adapter_code(design: Design, sources: Sources) -> str:
     """The C that asks the thermostat and writes its answers down."""
     made = Numbers(sources.form.fixed)
@@ -252,23 +184,6 @@ def adapter_code(design: Design, sources: Sources) -> str:
         hands_asked="    harness_asked = given->asked;" if switches or timed else "",
         alarms="(float)record.alarms",
     )
-
-
-def changes_gains(design: Design) -> bool:
-    """Whether other settings can have another gain without a bump."""
-    law = design.law
-    apart = isinstance(law, Pid) and (law.cool_integral_time_s is not None or law.cool_derivative_time_s is not None)
-    return isinstance(law, Pid) and not law.gain_sets and not apart
-
-
-def takes_hand(design: Design, form: Form) -> bool:
-    """Whether the output can be set by hand."""
-    return form.is_outward or (isinstance(design.law, Pid) and design.law.manual_mode)
-
-
-def tunes_itself(design: Design) -> bool:
-    """Whether the law can find its gains itself."""
-    return isinstance(design.law, Pid) and design.law.autotune is not None
 
 
 def _tuned_code(design: Design, made: Numbers) -> str:
@@ -397,40 +312,3 @@ def _counts_code(name: str, of: str, has_supply: bool) -> str:
     """C of a timer's counts; where its supply is off they stand below 0, one lower."""
     counts = f"(float){name}pwm_counts({of})"
     return f"{name}supply_on({of}) ? {counts} : -1.0f - {counts}" if has_supply else counts
-
-
-def seat_code(design: Design, sources: Sources) -> str:
-    """The C that takes what a run gives, as floats, and answers in a row."""
-    return _SEAT.format(
-        seat=seat, adapter=adapter_code(design, sources), prefix=sources.prefix, reading=reading_code(design),
-        put_in=_setpoint_code(design, sources), period=f"{float(design.law.period_s)!r}f", TUNES=TUNES,
-    )  # fmt: skip
-
-
-def reading_code(design: Design) -> str:
-    """C of the reading from a run's counts: as they are, as a sum of conversions, or as a sensor's word."""
-    probe: Any = design.probe
-    if probe.kind == "ideal":
-        return _COUNTS
-    if isinstance(probe, Digital | Thermocouple) and gives_code(probe):
-        bits = probe.bits if isinstance(probe, Digital) else probe.converter_bits
-        nothing = probe.fault_mask or NO_ANSWER
-        mask = (1 << bits) - 1
-        word = f"((uint32_t)(int32_t){_COUNTS} & {mask}u) << {probe.word_shift}"
-        return f"{_COUNTS} != {_COUNTS} ? {nothing}u : {word}"
-    oversampling = numbers(probe).firmware.adc.oversampling
-    return f"{_COUNTS} != {_COUNTS} ? 0u : (uint32_t)({_COUNTS} * {float(oversampling)!r}f + 0.5f)"
-
-
-def setpoint_is_put_in(design: Design) -> bool:
-    """Whether the C has a setpoint that can be put in from outside."""
-    return design.setpoint.kind == "hold" and not design.setpoint.locked
-
-
-def _setpoint_code(design: Design, sources: Sources) -> str:
-    """C that puts a setpoint in from outside, where the design has one that can be."""
-    if not setpoint_is_put_in(design):
-        return "    /* the setpoint is the design's own */"
-    own, prefix = Numbers(sources.form.fixed).own(_PUT_IN), sources.prefix
-    chosen = f"{_PUT_IN} != {_PUT_IN} ? {prefix}_defaults.setpoint_celsius : {own}"
-    return f"    (void){prefix}_set_setpoint(state, {chosen});"

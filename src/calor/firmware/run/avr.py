@@ -19,7 +19,8 @@ import numpy.typing as npt
 from calor.design.model import Design
 from calor.errors import FirmwareError
 from calor.firmware.run import host
-from calor.firmware.run.adapter import Numbers, adapter_code
+from calor.firmware.run.adapter import adapter_code
+from calor.firmware.run.c_numbers import Numbers
 from calor.firmware.run.exchange import row_width
 from calor.firmware.sources.form import PLAIN, Form
 from calor.firmware.sources.generate import generate, outputs_of, tick_s

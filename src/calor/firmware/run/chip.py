@@ -20,7 +20,6 @@ import numpy.typing as npt
 from calor.design.model import Design
 from calor.errors import FirmwareError
 from calor.firmware.run import host
-from calor.firmware.run.adapter import seat_code
 from calor.firmware.run.emulator import (
     ANSWERS,
     FLASH,
@@ -34,6 +33,7 @@ from calor.firmware.run.emulator import (
     Target,
 )
 from calor.firmware.run.exchange import row_width
+from calor.firmware.run.seat_code import seat_code
 from calor.firmware.sources.form import PLAIN, Form
 from calor.firmware.sources.generate import generate
 from calor.firmware.sources.templating import Sources

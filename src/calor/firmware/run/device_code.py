@@ -4,8 +4,9 @@ function that is called from outside with what it is given."""
 from __future__ import annotations
 
 from calor.design.model import Design
-from calor.firmware.run.adapter import CONVERSIONS, IS_NAN, Numbers, reading_code
+from calor.firmware.run.c_numbers import CONVERSIONS, IS_NAN, Numbers
 from calor.firmware.run.exchange import row_width
+from calor.firmware.run.seat_code import reading_code
 from calor.firmware.sources.generate import outputs_of
 from calor.firmware.sources.templating import Sources
 from calor.law.fan_curve import FanCurve
