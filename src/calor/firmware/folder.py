@@ -19,7 +19,7 @@ from calor.firmware.check import every_branch
 from calor.firmware.check.form_difference import Difference, difference, expected_rows
 from calor.firmware.check.ranges import Range, proven
 from calor.firmware.run import chip, kept, sizes
-from calor.firmware.run.c_numbers import setpoint_is_put_in, takes_hand
+from calor.firmware.run.c_numbers import needs_other, setpoint_is_put_in, takes_hand
 from calor.firmware.run.exchange import OFF, RELEASES
 from calor.firmware.sources import fixed_point, outward
 from calor.firmware.sources.code_table import CodeTable
@@ -27,7 +27,6 @@ from calor.firmware.sources.form import PLAIN, Form
 from calor.firmware.sources.generate import context_of, generate, outputs_of, tick_s
 from calor.firmware.sources.templating import Sources, c_float, plain_text, render
 from calor.firmware.sources.written import write_files
-from calor.law.fan_curve import FanCurve
 from calor.sense.registry import has_converter
 from calor.sense.thermistor import Thermistor
 from calor.sense.thermocouple import Thermocouple
@@ -109,7 +108,7 @@ def _around(design: Design, form: Form) -> dict[str, Any]:
     follows = getattr(design.setpoint, "signal", "")
     period_s = float(design.law.period_s)
     return {
-        "needs_other": _needs_other(design),
+        "needs_other": needs_other(design),
         "wiring": _wiring(design),
         "cold_junction": isinstance(design.probe, Thermocouple) and has_converter(design.probe),
         "follows_signal": bool(follows),
@@ -192,7 +191,7 @@ def _rows(design: Design, form: Form) -> list[str]:
     """Steps as C has them: what is given and called, then fault, °C and demands as the reference answers."""
     record = every_branch.short_inputs(design, TEST_STEPS)
     measured_celsius, faults, demands = expected_rows(design, form, record)
-    given, needs_other = record.given, _needs_other(design)
+    given, has_other = record.given, needs_other(design)
     lines = []
     for step, row in enumerate(given):
         calls = 1 * bool(row["restart"]) + 2 * bool(row["calls"] & OFF) + 4 * bool(row["calls"] & RELEASES)
@@ -201,7 +200,7 @@ def _rows(design: Design, form: Form) -> list[str]:
             parts = [c_float(-32_768.0 if np.isnan(row["reading"]) else float(row["reading"]))]
         else:
             parts = [f"{int(row['reading'])}u"]
-        parts += [c_float(float(row["other"]))] if needs_other else []
+        parts += [c_float(float(row["other"]))] if has_other else []
         parts += [c_float(float(row["dt"]))]
         parts += [c_float(max(float(row["put_in"]), -300.0))] if setpoint_is_put_in(design) else []
         parts += [c_float(9.0 if np.isnan(row["hand"]) else float(row["hand"]))] if takes_hand(design, form) else []
@@ -209,8 +208,3 @@ def _rows(design: Design, form: Form) -> list[str]:
         asked = ", ".join(c_float(float(demand)) for demand in demands[step])
         lines.append(", ".join([*parts, f"{{{asked}}}"]))
     return lines
-
-
-def _needs_other(design: Design) -> bool:
-    follows = bool(getattr(design.setpoint, "signal", ""))
-    return follows or (isinstance(design.law, FanCurve) and design.law.follows == "difference")

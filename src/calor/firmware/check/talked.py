@@ -17,12 +17,12 @@ from calor.design.ranges import working_range
 from calor.firmware.check import reference
 from calor.firmware.check.readings import scale
 from calor.firmware.check.stretches import Stretch
+from calor.firmware.run.c_numbers import needs_other
 from calor.firmware.run.device import BLANK, Device
 from calor.firmware.run.exchange import inputs
 from calor.firmware.sources.form import Form
 from calor.firmware.sources.outward import IN_LOOP_S, RELEASE_S
 from calor.firmware.sources.parameters import Parameter, parameters_of
-from calor.law.fan_curve import FanCurve
 from calor.loop import answer_row, seat
 
 STEPS = 120
@@ -224,7 +224,7 @@ def _loop(talk: Talk, expected: npt.NDArray[np.float32]) -> None:
     """Led over the line it decides as the reference; its own outputs are off meanwhile, and only so long."""
     talk.own.begin()
     talk.step(talk.cold)
-    other = _needs_other(talk.design)
+    other = needs_other(talk.design)
     for k, reading in enumerate(talk.readings):
         again = " restart=1" if k == 0 else ""
         counts = f"{reading:.9g}"
@@ -256,10 +256,6 @@ def _loop(talk: Talk, expected: npt.NDArray[np.float32]) -> None:
     talk.says("step counts=1 n=0", "ok step")
     talk.says("auto", "ok auto")
     _state(talk, "auto", 0, "auto in the loop")
-
-
-def _needs_other(design: Design) -> bool:
-    return design.setpoint.kind == "follow" or (isinstance(design.law, FanCurve) and design.law.follows == "difference")
 
 
 def _release(talk: Talk) -> None:

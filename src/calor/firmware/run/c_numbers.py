@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from calor.design.model import Design
 from calor.firmware.sources.form import Form
+from calor.law.fan_curve import FanCurve
 from calor.law.pid import Pid
 
 IS_NAN = """\
@@ -74,3 +75,8 @@ def tunes_itself(design: Design) -> bool:
 def setpoint_is_put_in(design: Design) -> bool:
     """Whether the C has a setpoint that can be put in from outside."""
     return design.setpoint.kind == "hold" and not design.setpoint.locked
+
+
+def needs_other(design: Design) -> bool:
+    """Whether it looks at a second temperature, or at a signal."""
+    return design.setpoint.kind == "follow" or (isinstance(design.law, FanCurve) and design.law.follows == "difference")
