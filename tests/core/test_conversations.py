@@ -49,6 +49,7 @@ SLIPS = tuple(
         ("link.c.j2", 'put_count(text, off, state->off);', 'put_count(text, off, 0u);', WHOLE),
         ("text.c.j2", "    if (parts < 0) {\n", "    if (parts < -9000000) {\n", COLD),
         ("thermostat.c.j2", "    state->off = (uint8_t)(state->off & ~who);", "    state->off = 0u;", WHOLE),
+        ("link.c.j2", "number >= low && number <= high;", "number > high && number < low;", WHOLE),
         # what is set, and kept
         ("parameters.c.j2", "settings->{{ put.field }} = value;", "settings->{{ put.field }} = 0.5f * value;", WHOLE),
         ("parameters.c.j2", "return time_s > 0 ? {{ over(fine_number, \"time_s\") }} : {{ n(0.0) }};", "return time_s > 0 ? {{ over(fine_number, \"time_s\") }} / 2 : {{ n(0.0) }};", NARROW),

@@ -15,8 +15,8 @@ import numpy as np
 
 from calor.design.model import Design, block_summary
 from calor.errors import FirmwareError
-from calor.firmware.check import every_branch
-from calor.firmware.check.form_difference import Difference, difference, expected_rows
+from calor.firmware.check import every_branch, reference
+from calor.firmware.check.form_difference import Difference, difference
 from calor.firmware.check.ranges import Range, proven
 from calor.firmware.run import chip, kept, sizes
 from calor.firmware.run.c_numbers import needs_other, setpoint_is_put_in, takes_hand
@@ -27,6 +27,7 @@ from calor.firmware.sources.form import PLAIN, Form
 from calor.firmware.sources.generate import context_of, generate, outputs_of, tick_s
 from calor.firmware.sources.templating import Sources, c_float, plain_text, render
 from calor.firmware.sources.written import write_files
+from calor.loop import answer_row
 from calor.sense.registry import has_converter
 from calor.sense.thermistor import Thermistor
 from calor.sense.thermocouple import Thermocouple
@@ -78,7 +79,8 @@ def made(design: Design, prefix: str = "", form: Form = PLAIN, with_sizes: bool 
     bounds = tuple(proven(design, named)) if form.fixed else ()
     apart = difference(design, form) if not form.is_plain else None
     own = sources.prefix
-    context = context_of(outward.by_hand(design, form), own, form) | _around(outward.by_hand(design, form), form)
+    by_hand = outward.by_hand(design, form)
+    context = context_of(by_hand, own, form) | _around(by_hand, form)
     if form.is_outward:
         context |= outward.stated(design, form)
     context |= {"built": sources.built, "bounds": bounds, "apart": apart, "sizes": _sizes(design, form, with_sizes)}
@@ -121,7 +123,7 @@ def _around(design: Design, form: Form) -> dict[str, Any]:
         "rows": _rows(design, form),
         "form": form,
         "demand_within": 0.0001,
-        "celsius_within": 0.001,
+        "celsius_within": 0.001 if form.is_plain else 0.0001,
     }
 
 
@@ -190,7 +192,10 @@ def _wiring(design: Design) -> str:
 def _rows(design: Design, form: Form) -> list[str]:
     """Steps as C has them: what is given and called, then fault, °C and demands as the reference answers."""
     record = every_branch.short_inputs(design, TEST_STEPS)
-    measured_celsius, faults, demands = expected_rows(design, form, record)
+    expected = reference.rows(design, record.given, record.readings, form=form)
+    assert expected is not None
+    measured_celsius, faults = expected[:, answer_row.MEASURED], answer_row.has_fault(expected)
+    demands = answer_row.demands(expected)
     given, has_other = record.given, needs_other(design)
     lines = []
     for step, row in enumerate(given):

@@ -100,7 +100,7 @@ def short_inputs(design: Design, steps: int) -> Recorded:
     readings, celsius = scale(design)
     near = around_of(readings, celsius, thresholds_of(design))
     ends = ends_of(design, readings)
-    stretch = Stretch(design, readings, celsius, Pace(2, 6, 3, jumps=True))
+    stretch = Stretch(design, readings, celsius, Pace(2, 6, 3, short=True))
     faults(design, stretch, ends)
     slow(design, stretch)
     row = [float(one) for around in near[:: max(1, len(near) // 12)] for one in around[[0, 3, -1, 3]]]

@@ -9,9 +9,8 @@ import numpy as np
 
 from calor.design.model import Design
 from calor.design.ranges import working_range
-from calor.firmware.check import reference
 from calor.firmware.check.readings import scale
-from calor.firmware.check.recorded import Recorded, recorded
+from calor.firmware.check.recorded import recorded
 from calor.firmware.controller.seat import seated
 from calor.firmware.run import host
 from calor.firmware.sources.form import PLAIN, Form
@@ -92,10 +91,3 @@ def difference(design: Design, form: Form) -> Difference:
             float(np.sqrt(np.mean(away**2))), demand, share,
         ))  # fmt: skip
     return Difference(*(max(values) for values in zip(*found, strict=True)))
-
-
-def expected_rows(design: Design, form: Form, record: Recorded) -> Any:
-    """(measured, probe fault, demands) for inputs, as the reference of this form answers them."""
-    rows = reference.rows(design, record.given, record.readings, form=form)
-    assert rows is not None
-    return rows[:, answer_row.MEASURED], answer_row.has_fault(rows), answer_row.demands(rows)

@@ -13,6 +13,7 @@ from calor.firmware.check.in_single import Single
 from calor.firmware.sources.form import Form
 from calor.firmware.sources.outward import ALARM_WORDS
 from calor.firmware.sources.parameters import Parameter, orders_of, parameters_of
+from calor.loop import answer_row
 
 REST_MS, LONG_MS, OFF_MS, FIRST_MS, AGAIN_MS, IDLE_MS, TURN_MS, SAID_MS = 20, 1500, 4500, 500, 120, 20_000, 1500, 1500
 MODES, FAULTS = ("auto", "hand", "off", "loop"), ("", "open", "shorted", "range", "too fast", "reversed", "stuck")
@@ -350,8 +351,6 @@ class FrontModel:
 
 def thermostat_of(own: Thermostat, row: Any, told: dict[str, float], both: bool) -> None:
     """Take over what a control step has made of it."""
-    from calor.loop import answer_row
-
     flags = int(row[answer_row.FLAGS])
     own.measured_celsius, own.setpoint_celsius = float(row[answer_row.MEASURED]), float(row[answer_row.SETPOINT])
     demands = np.asarray(answer_row.demands(row[np.newaxis]))[0]

@@ -22,7 +22,6 @@ class Presses:
     def __init__(self, talk: Talk) -> None:
         self._talk, self.model = talk, FrontModel(talk.design, talk.form)
         self._device = talk.own
-        self._can_release = False
         self.step(float(talk.readings[0]))
 
     def step(self, reading: float) -> None:

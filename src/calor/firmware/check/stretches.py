@@ -18,13 +18,13 @@ LONGEST_WAIT, LONGEST_SWEEP = 4_000, 60
 
 class Pace(NamedTuple):
     """How many steps a reading stays beyond what is waited for, up to how many steps of the design's are taken for
-    that, and how many longer ones in place of more; whether it moves in one long step, so that no check is against
-    it."""
+    that, and how many longer ones in place of more; whether all is as short as can be: it moves in one long
+    step then, which no check is against."""
 
     stay: int = 4
     most: int = 40
     long: int = 9
-    jumps: bool = False
+    short: bool = False
 
 
 class Stretch:
@@ -67,14 +67,14 @@ class Stretch:
 
     def stay(self, reading: float, steps: int = 0) -> None:
         """Hold a reading as it is for some steps."""
-        steps = steps or (2 if self.pace.jumps else 3)
+        steps = steps or (2 if self.pace.short else 3)
         self.row += [reading] * steps
         self.dt += [math.nan] * steps
 
     def go(self, reading: float) -> None:
         """Move to a reading, no faster than a check allows."""
         fastest = fastest_celsius(self._design)
-        if fastest and self.pace.jumps:
+        if fastest and self.pace.short:
             self.row.append(reading)
             self.dt.append(3600.0)
         elif fastest and self.row:
@@ -91,7 +91,7 @@ def faults(design: Design, stretch: Stretch, ends: list[float]) -> None:
             stretch.restart()
             stretch.stay(begin)
             if reading == begin:
-                stretch.off += range(len(stretch.row), len(stretch.row) + (2 if stretch.pace.jumps else 3))
+                stretch.off += range(len(stretch.row), len(stretch.row) + (2 if stretch.pace.short else 3))
             stretch.stay(reading)
             stretch.stay(begin)
     for away in (0.05, 0.15, 0.5, 1.5, 5.0):
@@ -123,7 +123,7 @@ def slow(design: Design, stretch: Stretch) -> None:
             stretch.put_in.append(len(stretch.row) - 2 * stretch.pace.stay + 1)
     low, high = working_range(design)
     for alarm in [one for one in design.guard.alarms if one.kind == "loop_break"]:
-        for begin, way in ((low, 1.0), (high, -1.0), (low, -1.0), (high, 1.0))[: 2 if stretch.pace.jumps else 4]:
+        for begin, way in ((low, 1.0), (high, -1.0), (low, -1.0), (high, 1.0))[: 2 if stretch.pace.short else 4]:
             stretch.restart()
             for share in (0.0, 0.9, 0.9, 1.9, 3.1, 3.1):
                 stretch.hold(stretch.reading_at(begin + way * share * alarm.celsius), 0.6 * alarm.delay_s)

@@ -58,7 +58,7 @@ def files(design: Design, prefix: str, form: Form, context: dict[str, Any]) -> d
 def stated(design: Design, form: Form) -> dict[str, Any]:
     """What the README says of them: the parameters, and the bytes of a kept copy."""
     parameters = parameters_of(design, form)
-    return {"parameters": parameters, "copy_bytes": _copy_bytes(parameters, form)}
+    return {"parameters": parameters, "release_s": RELEASE_S, "copy_bytes": _copy_bytes(parameters, form)}
 
 
 def _copy_bytes(parameters: tuple[Parameter, ...], form: Form) -> int:
@@ -90,6 +90,7 @@ def _context(design: Design, form: Form, context: dict[str, Any]) -> dict[str, A
         "period_s": min(period_s, LARGEST) if form.fixed else period_s,
         "period_us": round(period_s * 1e6),
         "in_loop_steps": max(2, math.ceil(IN_LOOP_S / period_s)),
+        "release_s": RELEASE_S,
         "release_steps": max(2, math.ceil(RELEASE_S / period_s)),
         "other_is": _other_is(design),
         "link_name": name,
