@@ -16,9 +16,10 @@ from calor.errors import CalorError
 if TYPE_CHECKING:
     from calor.design.model import Design
     from calor.firmware.sources.form import Form
+    from calor.firmware.sources.ports import Port
 
 HELP = "Write the C99 sources of the thermostat, or check them on the host and on emulated chips."
-OPTIONS = {"table": "--table", "fixed point": "--fixed", "prefix": "--prefix"}
+OPTIONS = {"table": "--table", "fixed point": "--fixed", "prefix": "--prefix", "port": "--port"}
 """What the core calls what is given, as options."""
 
 
@@ -32,6 +33,7 @@ def command(
     link: bool = typer.Option(False, "--link", help="Its serial line too: link.c, parameters, kept settings."),
     panel: bool = typer.Option(False, "--panel", help="Its front too: two lines of figures, three keys."),
     panel_width: int = typer.Option(16, "--panel-width", metavar="16|8", help="Letters in its lines."),
+    port: str = typer.Option("", "--port", metavar="avr|m0plus", help="A whole program for a bare chip too."),
     with_sizes: bool = typer.Option(False, "--sizes", help="With --out: build for chips; sizes in the README."),
     check: bool = typer.Option(False, "--check", help="Build, run all trials' inputs, compare; exit 1 if not."),
     target: str = typer.Option("", "--target", metavar="NAME", help="With --check: only this chip, or host."),
@@ -42,20 +44,24 @@ def command(
     if out is None and not check:
         raise CalorError("calor code", "give --out DIR for the sources, or --check to build and compare them")
     from calor.firmware import folder
+    from calor.firmware.sources import ports
     from calor.firmware.sources.form import PANEL_WIDTHS, form_of
 
     if panel_width not in PANEL_WIDTHS:
         raise CalorError("calor code: --panel-width", "takes 16 or 8", f"{panel_width}")
     data: dict[str, Any] = {}
+    own_port = ports.port_of(port)
     design = open_design(file)
     form = form_of(design.probe, fixed, table, constant, link, panel_width if panel else 0)
     if out is not None:
         with shown_parts("code") as goes_on:
             goes_on("generated; built for chips" if with_sizes or check else "generated")
-            written = folder.made(design, prefix, form, with_sizes or check)
+            written = folder.made(design, prefix, form, with_sizes or check, own_port)
         data |= {"files": [str(path) for path in written.write(out, force)], **written.stated()}
     if check:
         data |= checked(design, target, clock_hz, form)
+        if own_port is not None:
+            data |= checked_port(design, prefix, form, own_port, data)
     if as_json:
         print_json(data)
     else:
@@ -80,6 +86,18 @@ def checked(design: Design, target: str, clock_hz: float | None, form: Form) -> 
     chosen = None if not target else tuple(name for name in (target,) if name != "host")
     with shown_parts("check") as goes_on:
         return agreement.check(design, chosen, clock_hz, goes_on, form=form)
+
+
+def checked_port(design: Design, prefix: str, form: Form, port: Port, checked: dict[str, Any]) -> dict[str, Any]:
+    """The program of a port, built and run beside the load, and what that adds to what was `checked`."""
+    from calor.firmware import folder
+    from calor.firmware.check import ported
+
+    with shown_parts("check") as goes_on:
+        goes_on(f"the program for {port.words} beside the load")
+        data = ported.data(design, folder.made(design, prefix, form, port=port).sources, port)
+    fails = [*checked["fails"], *(f"program for {port.name}: {one}" for one in data["problems"])]
+    return {"port": data, "fails": fails, "pass": checked["pass"] and not data["problems"]}
 
 
 EQUAL = {True: "equal", False: "differ", None: "not run"}
@@ -168,6 +186,8 @@ def _print_reference(console: Any, data: dict[str, Any]) -> None:
     for one in data.get("conversations", ()):
         right = "all as it should be" if not one["problems"] else f"{len(one['problems'])} wrong"
         console.print(f"line and front on {one['target']}: {one['commands']} commands, keys and power cuts, {right}")
+    if "port" in data:
+        _print_port(console, data["port"])
     if "coverage" in data:
         _print_coverage(console, data["coverage"])
     if "difference_from_float" in data:
@@ -188,6 +208,25 @@ def _print_reference(console: Any, data: dict[str, Any]) -> None:
     )
     if not reference["agrees"]:
         console.print("others: readings a rounding from a threshold fall on either side of it")
+
+
+def _print_port(console: Any, port: dict[str, Any]) -> None:
+    """What the program of a port takes, and what it did beside the load."""
+    name = f"program for {port['name']}"
+    if "flash_bytes" in port:
+        console.print(
+            f"{name} ({port['part']}): {port['flash_bytes']} of {port['flash_of_bytes']} bytes of flash,"
+            f" {port['ram_bytes']} of {port['ram_of_bytes']} of RAM, the stack apart"
+        )
+    if port["run_s"]:
+        simulated = port.get("simulated_end_celsius")
+        console.print(
+            f"{name}: {port['run_s']:g} s beside the load from {port['start_celsius']:.4g} to"
+            f" {port['end_celsius']:.4g} °C" + ("" if simulated is None else f", in the simulation {simulated:.4g} °C")
+        )
+    for key in ("warning", "note"):
+        if key in port:
+            console.print(f"{name}: {port[key]}")
 
 
 def _print_coverage(console: Any, coverage: dict[str, Any]) -> None:

@@ -21,7 +21,7 @@ from calor.firmware.check.ranges import Range, proven
 from calor.firmware.run import chip, kept, sizes
 from calor.firmware.run.c_numbers import needs_other, setpoint_is_put_in, takes_hand
 from calor.firmware.run.exchange import OFF, RELEASES
-from calor.firmware.sources import fixed_point, outward
+from calor.firmware.sources import fixed_point, outward, ports
 from calor.firmware.sources.code_table import CodeTable
 from calor.firmware.sources.form import PLAIN, Form
 from calor.firmware.sources.generate import context_of, generate, outputs_of, tick_s
@@ -67,11 +67,14 @@ class Made:
         return data
 
 
-def made(design: Design, prefix: str = "", form: Form = PLAIN, with_sizes: bool = False) -> Made:
-    """The folder of a design, not yet written.
+def made(
+    design: Design, prefix: str = "", form: Form = PLAIN, with_sizes: bool = False, port: ports.Port | None = None
+) -> Made:
+    """The folder of a design, not yet written; with a `port` the whole program for a bare chip in a folder of its own.
 
     Its README has the sizes on chips that are known from builds before; `with_sizes` builds them, which takes a while.
-    Raises FirmwareError where `prefix` cannot begin a name in C, or the design does not fit into fixed point.
+    Raises FirmwareError where `prefix` cannot begin a name in C, the design does not fit into fixed point, or the chip
+    of the port cannot do it.
     """
     sources = generate(design, prefix, form)
     # settings that are compiled in have lost their places in the struct, by which a problem names them
@@ -86,11 +89,16 @@ def made(design: Design, prefix: str = "", form: Form = PLAIN, with_sizes: bool 
     context |= {"built": sources.built, "bounds": bounds, "apart": apart, "sizes": _sizes(design, form, with_sizes)}
     # in folders of their own: each has a main, and the thermostat drops into a project as it is
     around = {f"{name}/{own}_{name}.c": render(f"{name}.c.j2", context) for name in ("example", "test")}
+    if port is not None:
+        context |= ports.context(by_hand, context, port)
+        around[f"{port.name}/{own}_main.c"] = render("example.c.j2", context)
     files = dict(sources.files) | (
         fixed_point.exact(fixed_point.in_fixed_point(around, sources.files)) if form.fixed else around
     )
     files = {name: sources.as_called(text) for name, text in files.items()}
     files["example/Makefile"] = render("makefile.j2", context)
+    if port is not None:
+        files |= ports.files(own, port, context)
     files["README.md"] = render("readme.md.j2", context)
     return Made(Sources(own, files, sources.header, form), context["table"], bounds, apart)
 
@@ -118,6 +126,10 @@ def _around(design: Design, form: Form) -> dict[str, Any]:
         "period_s": period_s,
         **_pace(design, form),
         "blocks": plain_text(", ".join(block_summary(design, block, "°C")[0] for block in ("probe", "law", "drive"))),
+        "port": None,
+        "outward_header": "link" if form.link else "panel" if form.panel else "thermostat",
+        "law_is_blind": design.law.kind == "timer",
+        "no_reading": "-32768.0f" if design.probe.kind == "ideal" else "0xFFFFFFFFu",
         "takes_setpoint": setpoint_is_put_in(design),
         "takes_hand": takes_hand(design, form),
         "rows": _rows(design, form),

@@ -36,7 +36,7 @@ from calor.firmware.run.exchange import row_width
 from calor.firmware.run.seat_code import seat_code
 from calor.firmware.sources.form import PLAIN, Form
 from calor.firmware.sources.generate import generate
-from calor.firmware.sources.templating import Sources
+from calor.firmware.sources.templating import Sources, render
 
 MISSING = (
     "the chips need the packages ziglang, unicorn and pyelftools, which are not installed; install them beside Calor:"
@@ -165,51 +165,6 @@ def build(design: Design, target: Target, folder: Path, form: Form = PLAIN) -> P
     return built(sources, {"harness.c": sources.as_called(harness)}, target, folder, "harness_run")
 
 
-_MEMORY = """\
-#include <stddef.h>
-
-void *memcpy(void *to, const void *from, size_t count)
-{
-    for (size_t k = 0u; k < count; k++) {
-        ((unsigned char *)to)[k] = ((const unsigned char *)from)[k];
-    }
-    return to;
-}
-
-void *memmove(void *to, const void *from, size_t count)
-{
-    if ((size_t)to - (size_t)from >= count) {
-        return memcpy(to, from, count);
-    }
-    while (count > 0u) {
-        count--;
-        ((unsigned char *)to)[count] = ((const unsigned char *)from)[count];
-    }
-    return to;
-}
-
-void *memset(void *to, int value, size_t count)
-{
-    for (size_t k = 0u; k < count; k++) {
-        ((unsigned char *)to)[k] = (unsigned char)value;
-    }
-    return to;
-}
-
-int memcmp(const void *one, const void *other, size_t count)
-{
-    for (size_t k = 0u; k < count; k++) {
-        const unsigned char a = ((const unsigned char *)one)[k], b = ((const unsigned char *)other)[k];
-        if (a != b) {
-            return a < b ? -1 : 1;
-        }
-    }
-    return 0;
-}
-"""
-"""What a compiler calls without being told to, where no C library comes with it (ISO C99, 7.21)."""
-
-
 def link(target: Target, folder: Path, sources: list[str], entry: str, output: str, where: str = "") -> Path:
     """A program for a chip, linked in `folder` from C files; what the compiler calls of itself is linked too.
 
@@ -218,7 +173,7 @@ def link(target: Target, folder: Path, sources: list[str], entry: str, output: s
     (folder / "chip.ld").write_text(LINKER)
     routines: list[str] = []
     if target.compiler:  # the packaged compiler brings its own
-        (folder / "memory.c").write_text(_MEMORY)
+        (folder / "memory.c").write_text(render("memory.c.j2", {}))
         apart = [*target.compiler, "-Os", "-ffreestanding", "-fno-tree-loop-distribute-patterns", "-ffunction-sections"]
         host.built([*apart, "-c", str(folder / "memory.c"), "-o", str(folder / "memory.o")], where)
         routines = [str(folder / "memory.o"), "-lgcc"]
@@ -311,7 +266,7 @@ def run_program(
     size = given.dtype.itemsize
     for k in range(counted):
         if k == 0:
-            counter = Counter(machine)
+            counter = Counter(machine.uc)
         before = counter.total
         machine.call("harness_decide", INPUTS + k * size)
         instructions[k] = counter.total - before

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import ctypes
 from dataclasses import dataclass
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import numpy as np
 import numpy.typing as npt
@@ -89,18 +89,18 @@ class Machine:
 class Counter:
     """Counts instructions by a compiled callback: one in Python would cost a thousand times as much."""
 
-    def __init__(self, machine: Machine) -> None:
+    def __init__(self, uc: Any) -> None:
         import unicorn
         from unicorn.unicorn_py3.unicorn import uclib
 
         self._total = (ctypes.c_int64 * 1)(0)
-        self._library, self._machine = uclib, machine
+        self._library, self._uc = uclib, uc
         self._hook = ctypes.c_size_t(0)
         uclib.uc_hook_add(
-            machine.uc._uch, ctypes.byref(self._hook), unicorn.UC_HOOK_CODE, kernel().address("calor_count"),
+            uc._uch, ctypes.byref(self._hook), unicorn.UC_HOOK_CODE, kernel().address("calor_count"),
             ctypes.cast(self._total, ctypes.c_void_p), ctypes.c_uint64(1), ctypes.c_uint64(0),
         )  # fmt: skip
-        machine.uc.ctl_flush_tb()
+        uc.ctl_flush_tb()
 
     @property
     def total(self) -> int:
@@ -109,13 +109,13 @@ class Counter:
 
     def end(self) -> None:
         """Count no more; what runs from here on runs at full speed."""
-        self._library.uc_hook_del(self._machine.uc._uch, self._hook)
-        self._machine.uc.ctl_flush_tb()
+        self._library.uc_hook_del(self._uc._uch, self._hook)
+        self._uc.ctl_flush_tb()
 
 
 def counted_calls(machine: Machine, name: str, calls: int, stride: int) -> npt.NDArray[np.int64]:
     """Instructions of each of so many calls of a function; its argument is the place of an input, `stride` bytes on."""
-    counter, instructions = Counter(machine), np.zeros(calls, np.int64)
+    counter, instructions = Counter(machine.uc), np.zeros(calls, np.int64)
     for k in range(calls):
         before = counter.total
         machine.call(name, INPUTS + k * stride)

@@ -102,7 +102,7 @@ def _sized(files: dict[str, str], names: list[str], target: emulator.Target | No
             host.built([*_AVR, *paths, "-lm", "-o", str(program)], where)
         else:
             chip.link(target, folder, paths, "main", program.name, where)
-        return _sections(program)
+        return of_file(program)
 
 
 def _main(design: Design, sources: Sources) -> str:
@@ -166,7 +166,7 @@ def _outward(sources: Sources) -> tuple[str, str, str]:
     return declared, begun, step
 
 
-def _sections(path: Path) -> Size:
+def of_file(path: Path) -> Size:
     """Flash and RAM of a linked program, by its sections."""
     from elftools.elf.constants import SH_FLAGS
     from elftools.elf.elffile import ELFFile

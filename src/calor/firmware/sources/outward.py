@@ -56,9 +56,12 @@ def files(design: Design, prefix: str, form: Form, context: dict[str, Any]) -> d
 
 
 def stated(design: Design, form: Form) -> dict[str, Any]:
-    """What the README says of them: the parameters, and the bytes of a kept copy."""
+    """What the files around them say of them: the parameters, the bytes of a kept copy and of the longest line."""
     parameters = parameters_of(design, form)
-    return {"parameters": parameters, "release_s": RELEASE_S, "copy_bytes": _copy_bytes(parameters, form)}
+    return {
+        "parameters": parameters, "release_s": RELEASE_S, "copy_bytes": _copy_bytes(parameters, form),
+        "link_longest": _longest(parameters, _name_on_line(design), len(design.outputs)),
+    }  # fmt: skip
 
 
 def _copy_bytes(parameters: tuple[Parameter, ...], form: Form) -> int:
@@ -71,8 +74,6 @@ def _context(design: Design, form: Form, context: dict[str, Any]) -> dict[str, A
     parameters = parameters_of(design, form)
     keys = {one.key for one in parameters}
     period_s = float(design.law.period_s)
-    # no quote, backslash or trigraph in a string of C, and no space in a word of the line
-    name = re.sub(r"[^A-Za-z0-9.()+-]+", "_", design.name).strip("_")[:LONGEST_NAME] or "board"
     return _counts(design) | {
         "form": form,
         "real": real,
@@ -93,12 +94,17 @@ def _context(design: Design, form: Form, context: dict[str, Any]) -> dict[str, A
         "release_s": RELEASE_S,
         "release_steps": max(2, math.ceil(RELEASE_S / period_s)),
         "other_is": _other_is(design),
-        "link_name": name,
+        "link_name": _name_on_line(design),
         "version": __version__,
-        "link_longest": _longest(parameters, name, len(design.outputs)),
+        "link_longest": _longest(parameters, _name_on_line(design), len(design.outputs)),
         "panel_width": form.panel,
         "alarm_words": [ALARM_WORDS[alarm.kind] for alarm in design.guard.alarms],
     }
+
+
+def _name_on_line(design: Design) -> str:
+    """A design's name as a word of the line: no space, and no quote, backslash or trigraph in a string of C."""
+    return re.sub(r"[^A-Za-z0-9.()+-]+", "_", design.name).strip("_")[:LONGEST_NAME] or "board"
 
 
 def _other_is(design: Design) -> str:

@@ -1,0 +1,96 @@
+"""The program for a bare AVR on an emulator with its peripherals: converter, timers, pins, line, EEPROM, watchdog.
+
+The emulator's library is driven by a small program of its own, which is built by this machine's compiler.
+"""
+
+from __future__ import annotations
+
+import ctypes.util
+import importlib.util
+import shutil
+import subprocess
+import tempfile
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+from calor.errors import FirmwareError
+from calor.firmware.run import host
+from calor.firmware.run.bare_board import Pins
+from calor.firmware.run.board_avr_driver import DRIVER
+from calor.firmware.sources.ports import AVR_PARTS, PORTS, AvrPart
+
+MISSING = "not run: it needs avr-gcc with its C library, simavr, and the package pyelftools; install them"
+
+
+def available() -> bool:
+    """Whether the compiler for an AVR, the emulator's library, and what reads a program's sizes are there."""
+    tools = shutil.which("avr-gcc") is not None and ctypes.util.find_library("simavr") is not None
+    return tools and importlib.util.find_spec("elftools") is not None
+
+
+class AvrBoard:
+    """A program for a bare AVR that runs."""
+
+    def __init__(self, driver: subprocess.Popen[str], part: AvrPart) -> None:
+        self._driver, self._part = driver, part
+        self._letters, self._keys, self._restarts = b"", 0, False
+        self.said, self.resets = b"", 0
+
+    def send(self, letters: bytes) -> None:
+        """Letters that come over its line in the next stretch."""
+        self._letters += letters
+
+    def press(self, *keys: str) -> None:
+        """Which contacts are closed from here on: up, down, set, button."""
+        self._keys = sum(1 << 2 + ("up", "down", "set", "button").index(key) for key in keys)
+
+    def restart(self) -> None:
+        """Reset it before the next stretch; what it keeps stays."""
+        self._restarts = True
+
+    def run(self, milliseconds: int, shares: tuple[float, float], full_volt: float) -> Pins:
+        """Run it for a while with these shares of the reference at sensor and knob.
+
+        Raises FirmwareError where it ends.
+        """
+        volts = " ".join(str(round(1e6 * full_volt * share)) for share in shares)
+        assert self._driver.stdin
+        assert self._driver.stdout
+        try:
+            self._driver.stdin.write(f"{milliseconds} {volts} {self._keys} {self._restarts:d} {self._letters.hex()}\n")
+            self._driver.stdin.flush()
+            answer = self._driver.stdout.readline()
+        except BrokenPipeError:
+            answer = ""
+        if not answer.endswith("\n"):
+            raise FirmwareError("", f"the program ended on {self._part.name}")
+        self._letters, self._restarts = b"", False
+        shown, _, said = answer.partition("-")
+        self.said += bytes.fromhex(said.strip())
+        *words, resets = shown.split()
+        levels, self.resets = [float(one) for one in words], int(resets)
+        ports = {letter: levels[8 * k : 8 * k + 8] for k, letter in enumerate("ABCD")}
+        part = self._part
+        switched = ports[part.outputs][part.first_output : part.first_output + 4]
+        return Pins(tuple(switched), tuple(ports[part.pwm][bit] for bit in part.pwm_bits), tuple(ports["D"][2:4]))
+
+
+@contextmanager
+def running(program: Path, part: str, full_volt: float) -> Iterator[AvrBoard]:
+    """A linked program on an emulated part. Raises FirmwareError where the emulator does not build."""
+    library = ctypes.util.find_library("simavr")
+    if library is None:
+        raise FirmwareError("", "the emulator of an AVR is not installed; install simavr")
+    with tempfile.TemporaryDirectory() as place:
+        (Path(place) / "driver.c").write_text(DRIVER)
+        driver = Path(place) / "driver"
+        host.built([
+            *host.compiler(), "-O2", "-rdynamic", "-o", str(driver), str(Path(place) / "driver.c"), f"-l:{library}",
+        ], " for the emulated AVR")  # fmt: skip
+        words = [str(driver), str(program), part, str(PORTS["avr"].clock_hz), str(round(1000.0 * full_volt))]
+        with subprocess.Popen(words, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True) as running_driver:
+            try:
+                yield AvrBoard(running_driver, next(one for one in AVR_PARTS if one.name == part))
+            finally:
+                running_driver.kill()
