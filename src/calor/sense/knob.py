@@ -107,6 +107,13 @@ def celsius_at(settings: Knob, share: float) -> float:
     return float(setpoint_of(knob_numbers(settings), float(math.floor(share * top + 0.5))))
 
 
+def share_at(settings: Knob, celsius: float) -> float:
+    """How far the knob is turned for a setpoint (°C), as a share of its converter's scale."""
+    numbers = knob_numbers(settings)
+    counts = numbers.low_counts + (celsius - numbers.low_celsius) / numbers.celsius_per_count
+    return float(min(max(counts, numbers.low_counts), float(numbers.high_counts)) + 0.5) / 2.0**settings.bits
+
+
 class Button(Settings):
     """A push button that switches the thermostat on and off."""
 

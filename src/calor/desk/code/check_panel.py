@@ -14,6 +14,7 @@ from calor.desk.state.controllers import CONTROLLERS, controller_word
 from calor.desk.state.desk import Desk
 from calor.desk.widgets.fields import label, set_role
 from calor.firmware.sources.form import PLAIN, Form
+from calor.firmware.sources.ports import PORTS
 
 SIDE_PX = 262
 LAWS = "Laws (*.c *.py)"
@@ -55,6 +56,14 @@ class CheckPanel(QWidget):
         self.outward.setToolTip("The serial line of the Board room; the front of the device, two lines and three keys.")
         for text, with_link, letters in OUTWARD:
             self.outward.addItem(text, (with_link, letters))
+        self.port = QComboBox()
+        self.port.setAccessibleName("Whole program for a bare chip")
+        self.port.setToolTip(
+            "Exported beside the C: converter, timers, pins, line and watchdog of a chip, and a Makefile."
+        )
+        self.port.addItem("For your own loop", None)
+        for one in PORTS.values():
+            self.port.addItem(f"Whole program, {one.short}", one)
         self._lay_out()
         self.fill_controllers()
         self.controller.activated.connect(self._controller_chosen)
@@ -99,6 +108,7 @@ class CheckPanel(QWidget):
         right.addSpacing(6)
         right.addWidget(label("Generated C", "heading"))
         right.addWidget(self.outward)
+        right.addWidget(self.port)
         right.addWidget(self.save)
 
     def _set_busy(self, busy: bool) -> None:

@@ -12,6 +12,7 @@ from calor.desk.state.desk import Desk
 from calor.desk.widgets.places import may_mix, over_the_window
 from calor.errors import CalorError, StrangersError
 from calor.firmware.sources.form import PLAIN, Form
+from calor.firmware.sources.ports import Port
 from calor.mistakes import in_words
 
 
@@ -20,16 +21,18 @@ class _CodeWriter(QThread):
 
     done = pyqtSignal(list, str)
 
-    def __init__(self, design: Design, folder: Path, form: Form, force: bool, parent: QObject) -> None:
+    def __init__(
+        self, design: Design, folder: Path, form: Form, port: Port | None, force: bool, parent: QObject
+    ) -> None:
         super().__init__(parent)
-        self.design, self.folder, self.form, self.force = design, folder, form, force
+        self.design, self.folder, self.form, self.port, self.force = design, folder, form, port, force
         self.strangers: list[str] = []
 
     def run(self) -> None:
         from calor.firmware import folder as folders
 
         try:
-            written = folders.write(self.design, self.folder, form=self.form, force=self.force)
+            written = folders.made(self.design, form=self.form, port=self.port).write(self.folder, self.force)
         except StrangersError as error:
             self.strangers = error.names
             self.done.emit([], str(error))
@@ -49,15 +52,16 @@ class CodeExport(QObject):
         self._desk = desk
         self._writer: _CodeWriter | None = None
 
-    def ask(self, form: Form = PLAIN) -> None:
-        """Choose a folder and write the C99 sources into it."""
+    def ask(self, form: Form = PLAIN, port: Port | None = None) -> None:
+        """Choose a folder and write the C99 sources into it, with the whole program for a bare chip where one is
+        named."""
         path = self._desk.document.path
         start = str(path.parent) if path else str(Path.home())
         folder = QFileDialog.getExistingDirectory(over_the_window(), "Folder for the C sources", start)
         if folder:
-            self.write(Path(folder), form)
+            self.write(Path(folder), form, port)
 
-    def write(self, folder: Path, form: Form = PLAIN, force: bool = False) -> None:
+    def write(self, folder: Path, form: Form = PLAIN, port: Port | None = None, force: bool = False) -> None:
         """Write the C99 sources into `folder`; what is stated of a form is measured first, which takes some seconds.
 
         A folder that holds what Calor did not write is asked about, unless that was said with `force`.
@@ -66,7 +70,7 @@ class CodeExport(QObject):
             self._desk.say("note", f"still writing into {self._writer.folder}")
             return
         self._desk.say("note", f"building, measuring and writing into {folder} …")
-        self._writer = _CodeWriter(self._desk.document.design, folder, form, force, self)
+        self._writer = _CodeWriter(self._desk.document.design, folder, form, port, force, self)
         self._writer.done.connect(self._written)
         self._writer.start()
 
@@ -77,7 +81,7 @@ class CodeExport(QObject):
         if writer is not None and writer.strangers:
             self._desk.say("note", f"Nothing was written into {writer.folder}.")
             if may_mix(over_the_window(), writer.folder, writer.strangers):
-                self.write(writer.folder, writer.form, force=True)
+                self.write(writer.folder, writer.form, writer.port, force=True)
             return
         if problem or self._writer is None:
             self._desk.say("error", problem)

@@ -126,7 +126,7 @@ class CodePage(Page):
     def tab_order(self) -> list[QWidget]:
         return [
             self.names, self.forms, self.constant, self.new_law, self.line, self.editor,
-            self.panel.run_check, self.panel.controller, self.panel.outward, self.panel.save,
+            self.panel.run_check, self.panel.controller, self.panel.outward, self.panel.port, self.panel.save,
         ]  # fmt: skip
 
     def set_theme(self, theme: look.Theme) -> None:
@@ -145,6 +145,7 @@ class CodePage(Page):
         self.forms.setCurrentIndex(0)
         self.constant.setChecked(False)
         self.panel.outward.setCurrentIndex(0)
+        self.panel.port.setCurrentIndex(0)
         self.show_model()
 
     def showEvent(self, event: Any) -> None:

@@ -7,7 +7,6 @@ from typing import TYPE_CHECKING
 from calor.desk.code.export import CodeExport
 from calor.desk.room import Command, Page, Room, Unsaved
 from calor.desk.state.desk import Desk
-from calor.firmware.sources.form import PLAIN
 
 if TYPE_CHECKING:
     from calor.desk.code.page import CodePage
@@ -33,7 +32,10 @@ class CodeRoom(Room):
         return page
 
     def _ask_export(self) -> None:
-        self.export.ask(self._code_page.form if self._code_page is not None else PLAIN)
+        if self._code_page is None:
+            self.export.ask()
+        else:
+            self.export.ask(self._code_page.form, self._code_page.panel.port.currentData())
 
     @property
     def at_work(self) -> bool:

@@ -13,6 +13,7 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
+import numpy.typing as npt
 
 from calor import loop
 from calor.compiled.compiler import environment
@@ -26,13 +27,15 @@ from calor.firmware.run.c_numbers import needs_other
 from calor.firmware.sources import made_up_chip
 from calor.firmware.sources.ports import AVR_PARTS, Port, reading_of
 from calor.firmware.sources.templating import Sources
+from calor.sense.knob import share_at
 from calor.sense.registry import has_converter
 
 RUN_S = 60.0
 LEVEL_WITHIN = 0.2
-CELSIUS_WITHIN, OF_ITS_WAY_WITHIN = 1.0, 0.1
+CELSIUS_WITHIN, OF_ITS_WAY_WITHIN, STEPS_WITHIN = 1.0, 0.1, 1.5
 """How far pins and temperature may be from the simulation's: thresholds are met a little earlier or later."""
 NEARLY_FULL = 0.9
+PRESSED_S = 0.1
 M0PLUS_COMPILER = "arm-none-eabi-gcc"
 
 
@@ -112,10 +115,10 @@ def _beside_load(design: Design, board: Board, port: Port) -> dict[str, Any]:
     first = design.find_trial(None)
     start = first.start_celsius if first.start_celsius is not None else design.load.ambient_celsius
     trial = Trial(name="beside the load", span_s=RUN_S, start_celsius=start)
-    heated = Bench(design, board, start).run(RUN_S)
-    levels = [float(one) for one in heated.levels.mean(axis=0)]
+    bench = Bench(design, board, start)
+    levels = [float(one) for one in _run(design, bench, board).mean(axis=0)]
     said: dict[str, Any] = {
-        "run_s": RUN_S, "start_celsius": start, "end_celsius": float(heated.celsius[-1]), "mean_level": levels,
+        "run_s": RUN_S, "start_celsius": start, "end_celsius": bench.celsius, "mean_level": levels,
         "resets": board.resets,
     }  # fmt: skip
     problems = [f"its watchdog restarted it {board.resets} times in {RUN_S:g} s"] if board.resets else []
@@ -123,10 +126,12 @@ def _beside_load(design: Design, board: Board, port: Port) -> dict[str, Any]:
     if unread and design.law.kind != "timer":
         return said | {"problems": problems, "note": f"not compared with the simulation: {unread} is yours to read"}
     trace = loop.run(design, trial)
+    # a decision that falls on the other side of a threshold lasts for a step
+    step_celsius, step_share = float(np.abs(np.diff(trace.true_celsius)).max()), float(design.law.period_s) / RUN_S
     simulated = [float(np.abs(one.delivered).mean()) for one in trace.outputs or (trace,)]
     there = float(trace.true_celsius[-1])
     said |= {"simulated_end_celsius": there, "simulated_mean_level": simulated}
-    within = max(CELSIUS_WITHIN, OF_ITS_WAY_WITHIN * abs(there - start))
+    within = max(CELSIUS_WITHIN, OF_ITS_WAY_WITHIN * abs(there - start), STEPS_WITHIN * step_celsius)
     if abs(said["end_celsius"] - there) > within:
         problems.append(
             f"it ends at {said['end_celsius']:.2f} °C, the simulation at {there:.2f}: more than {within:.2g} °C apart"
@@ -134,9 +139,22 @@ def _beside_load(design: Design, board: Board, port: Port) -> dict[str, Any]:
     problems += [
         f"its {name} is on for {level * 100.0:.0f} % of the time, the simulation's for {other * 100.0:.0f} %"
         for name, level, other in zip(design.outputs, levels, simulated, strict=True)
-        if abs(level - other) > LEVEL_WITHIN
+        if abs(level - other) > max(LEVEL_WITHIN, STEPS_WITHIN * step_share)
     ]
     return said | {"problems": problems}
+
+
+def _run(design: Design, bench: Bench, board: Board) -> npt.NDArray[np.float64]:
+    """The shares of full of each stretch, with its knob at the setpoint and its button pressed where it starts off."""
+    knob, button = design.knob, design.button
+    if knob is not None:
+        bench.knob_share = share_at(knob, getattr(design.setpoint, "celsius", knob.low_celsius))
+    pressed_s = 0.0 if button is None or button.starts_on else 2.0 * button.debounce_s + PRESSED_S
+    if pressed_s:
+        board.press("button")
+        bench.run(pressed_s)
+        board.press()
+    return bench.run(RUN_S - bench.time_s).levels
 
 
 def _unread(design: Design, port: Port) -> str:

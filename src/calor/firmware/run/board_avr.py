@@ -20,6 +20,8 @@ from calor.firmware.run.bare_board import Pins
 from calor.firmware.run.board_avr_driver import DRIVER
 from calor.firmware.sources.ports import AVR_PARTS, PORTS, AvrPart
 
+REGISTERS = ("DDRB", "DDRD", "TCCR1A", "TCCR1B", "ICR1L", "ICR1H", "OCR1AL", "OCR1AH", "OCR1BL", "OCR1BH")
+"""Those that the driver tells, in its order."""
 MISSING = "not run: it needs avr-gcc with its C library, simavr, and the package pyelftools; install them"
 
 
@@ -68,12 +70,32 @@ class AvrBoard:
         self._letters, self._restarts = b"", False
         shown, _, said = answer.partition("-")
         self.said += bytes.fromhex(said.strip())
-        *words, resets = shown.split()
-        levels, self.resets = [float(one) for one in words], int(resets)
-        ports = {letter: levels[8 * k : 8 * k + 8] for k, letter in enumerate("ABCD")}
+        words = shown.split()
+        levels, registers, self.resets = [float(one) for one in words[:32]], words[32:-1], int(words[-1])
+        return self._pins(levels, dict(zip(REGISTERS, map(int, registers), strict=True)))
+
+    def _pins(self, levels: list[float], registers: dict[str, int]) -> Pins:
+        """What pins that are outputs were at: levels of the ports A to D, pulse widths by the registers of timer 1."""
         part = self._part
-        switched = ports[part.outputs][part.first_output : part.first_output + 4]
-        return Pins(tuple(switched), tuple(ports[part.pwm][bit] for bit in part.pwm_bits), tuple(ports["D"][2:4]))
+        ports = {letter: levels[8 * k : 8 * k + 8] for k, letter in enumerate("ABCD")}
+
+        def driven(port: str, bit: int) -> bool:
+            return bool(registers[f"DDR{port}"] >> bit & 1)
+
+        top = registers["ICR1L"] + 256 * registers["ICR1H"] + 1
+        in_mode_14 = registers["TCCR1A"] & 3 == 2 and registers["TCCR1B"] & 0x18 == 0x18 and registers["TCCR1B"] & 7
+        widths = []
+        for channel, bit in zip("AB", part.pwm_bits, strict=True):
+            counts = registers[f"OCR1{channel}L"] + 256 * registers[f"OCR1{channel}H"] + 1
+            is_connected = in_mode_14 and registers["TCCR1A"] >> (6 if channel == "A" else 4) & 3 == 2
+            is_driven = driven(part.pwm, bit)
+            widths.append(min(counts / top, 1.0) if is_connected and is_driven else ports[part.pwm][bit] * is_driven)
+        switched = range(part.first_output, part.first_output + 4)
+        return Pins(
+            tuple(ports[part.outputs][bit] * driven(part.outputs, bit) for bit in switched),
+            tuple(widths),
+            tuple(ports["D"][bit] * driven("D", bit) for bit in (2, 3)),
+        )
 
 
 @contextmanager

@@ -24,6 +24,8 @@ extern int elf_read_firmware(const char *file, void *firmware);
 extern void avr_load_firmware(avr_t *avr, void *firmware);
 extern int avr_ioctl(avr_t *avr, uint32_t what, void *value);
 extern avr_irq_t *avr_io_getirq(avr_t *avr, uint32_t what, int index);
+extern avr_irq_t *avr_iomem_getirq(avr_t *avr, uint16_t place, const char *name, int index);
+extern void avr_extint_set_strict_lvl_trig(avr_t *avr, uint8_t number, uint8_t is_strict);
 extern void avr_irq_register_notify(avr_irq_t *irq, void (*told)(avr_irq_t *, uint32_t, void *), void *own);
 extern void avr_raise_irq(avr_irq_t *irq, uint32_t value);
 extern void avr_cycle_timer_register(avr_t *avr, uint64_t when, uint64_t (*due)(avr_t *, uint64_t, void *), void *own);
@@ -66,6 +68,17 @@ static void on_conversion(avr_irq_t *irq, uint32_t value, void *own)
     }
 }
 
+/* Timer 1 and the directions of ports B and D as they were written: what its compare makes of a pin is not emulated. */
+static const uint16_t place[] = { 0x24, 0x2A, 0x80, 0x81, 0x86, 0x87, 0x88, 0x89, 0x8A, 0x8B };
+#define PLACES (sizeof place / sizeof place[0])
+static uint32_t written[PLACES];
+
+static void on_written(avr_irq_t *irq, uint32_t value, void *own)
+{
+    (void)irq;
+    written[(intptr_t)own] = value & 255u;
+}
+
 static void on_letter(avr_irq_t *irq, uint32_t value, void *own)
 {
     (void)irq;
@@ -88,8 +101,7 @@ static uint64_t sample(avr_t *avr, uint64_t when, void *own)
     if (when >= slice_end) {
         is_slice_over = 1;
     }
-    noise = noise * 1664525u + 1013904223u; /* at odd times, for the sake of pulse widths */
-    return when + sample_cycles / 2u + (noise >> 8) % sample_cycles;
+    return when + sample_cycles;
 }
 
 int main(int count, char **words)
@@ -108,6 +120,9 @@ int main(int count, char **words)
     firmware[16] = clock_hz;
     firmware[17] = firmware[18] = firmware[19] = full_mv;
     avr_load_firmware(avr, firmware);
+    for (uint8_t k = 0u; k < 3u; k++) {
+        avr_extint_set_strict_lvl_trig(avr, k, 0u); /* else a low pin that could interrupt is looked at each cycle */
+    }
     uint32_t flags = 0u;
     avr_ioctl(avr, NAMED('u', 'a', 's', '0'), &flags);
     for (intptr_t port = 'A'; port <= 'D'; port++) {
@@ -115,6 +130,9 @@ int main(int count, char **words)
         if (pins != 0) {
             avr_irq_register_notify(pins, on_port, (void *)port);
         }
+    }
+    for (uintptr_t k = 0u; k < PLACES; k++) {
+        avr_irq_register_notify(avr_iomem_getirq(avr, place[k], 0, 8), on_written, (void *)k);
     }
     for (int k = 0; k < 2; k++) {
         converted[k] = avr_io_getirq(avr, ADC, k);
@@ -172,6 +190,9 @@ int main(int count, char **words)
             for (int bit = 0; bit < 8; bit++) {
                 fprintf(answers, "%.4f ", on_samples[port][bit] / (double)all_samples);
             }
+        }
+        for (uintptr_t k = 0u; k < PLACES; k++) {
+            fprintf(answers, "%u ", written[k]);
         }
         fprintf(answers, "%u -", resets);
         for (uint32_t k = 0u; k < said_count; k++) {

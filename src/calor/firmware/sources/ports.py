@@ -9,15 +9,17 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping
-from typing import Any, NamedTuple
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 from calor.design.model import Design
 from calor.drive.pwm import PRESCALERS
 from calor.errors import FirmwareError
 from calor.firmware.sources import made_up_chip
-from calor.firmware.sources.generate import OutputCode
 from calor.firmware.sources.templating import render
 from calor.sense.registry import has_converter
+
+if TYPE_CHECKING:
+    from calor.firmware.sources.generate import OutputCode
 
 MOST_EXTRA_BITS = 3
 """Bits that averaging adds to a converter: each takes four times as many conversions."""
@@ -64,6 +66,7 @@ class Port(NamedTuple):
 
     name: str
     words: str
+    short: str
     clock_hz: int
     adc_bits: int
     conversion_s: float
@@ -81,12 +84,12 @@ PORTS = {
     for port in (
         # 13 cycles of a converter's clock of 125 kHz; timer 1 has two channels
         Port(
-            "avr", "an 8-bit AVR", 16_000_000, 10, 104e-6, 0.001, PRESCALERS, 2,
+            "avr", "an 8-bit AVR", "AVR", 16_000_000, 10, 104e-6, 0.001, PRESCALERS, 2,
             (15, 30, 60, 120, 250, 500, 1000, 2000, 4000, 8000), 38_400, (384, 640),
             {"{prefix}_board.c": "board_avr.c.j2", "Makefile": "makefile_avr.j2"},
         ),
         Port(
-            "m0plus", "a Cortex-M0+", made_up_chip.CLOCK_HZ, made_up_chip.ADC_BITS, 1e-6, 0.001,
+            "m0plus", "a Cortex-M0+", "Cortex-M0+", made_up_chip.CLOCK_HZ, made_up_chip.ADC_BITS, 1e-6, 0.001,
             tuple(range(1, 65_537)), made_up_chip.PWM_CHANNELS, tuple(range(1, 60_001)), 115_200, (768, 1024),
             {
                 "{prefix}_board.c": "board_m0plus.c.j2", "chip.h": "chip.h.j2", "start.c": "start.c.j2",
@@ -146,8 +149,8 @@ def context(design: Design, around: dict[str, Any], port: Port) -> dict[str, Any
     if reading is not None:
         takes_s = reading.conversions * readings * port.conversion_s
         if takes_s > MOST_READING_SHARE * period_s:
-            taken, of = f"{1000.0 * takes_s:.3g} ms", f"a control step of {1000.0 * period_s:g} ms on {port.words}"
-            rule = f"{reading.conversions * readings} conversions for a reading take {taken} of {of}"
+            of = f"a control step of {period_s:g} s on {port.words}"
+            rule = f"{reading.conversions * readings} conversions for a reading take {takes_s:.2g} s of {of}"
             raise FirmwareError("probe.adc.oversampling", rule, f"{readings}", "take fewer, or fewer bits")
     channels = _channels(outputs, port)
     base_us = max(1, round(1000.0 * around["base_ms"]))
@@ -165,6 +168,7 @@ def context(design: Design, around: dict[str, Any], port: Port) -> dict[str, Any
         },
         "reading_by": reading,
         "readings": readings,
+        "reading_ms": 0.0 if reading is None else 1000.0 * reading.conversions * readings * port.conversion_s,
         "adc": adc,
         "knob_by": None if design.knob is None else _knob_by(design.knob.bits, port),
         "channels": channels,
