@@ -97,7 +97,8 @@ def lines(board: Board, sent: bytes, bench: Bench, seconds: float = 1.0) -> list
 def test_line_keys_memory_and_guards_of_a_running_board(port: Port, tmp_path: Path) -> None:
     cabinet = DESIGNS["hatching_cabinet"]()
     program, part = ported.built(sources_of(cabinet, port, WITH_ALL), port, tmp_path)
-    with ported.powered(cabinet, program, port, part) as board:
+    driver = board_avr.driver_built(tmp_path) if port.name == "avr" else None
+    with ported.powered(cabinet, program, port, part, driver) as board:
         bench = Bench(cabinet, board, 36.5)
         assert 0.1 < bench.run(15.0).levels.mean() < 0.9
         assert board.said.startswith(b"hello link=1 name=Hatching_cabinet")

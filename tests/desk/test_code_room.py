@@ -16,6 +16,7 @@ from calor.firmware.controller import consent
 from calor.firmware.controller.own_source import in_hand, read_source
 from calor.firmware.run import chip
 from calor.firmware.sources.form import PLAIN, Form
+from calor.firmware.sources.ports import PORTS
 
 Desk = Callable[..., Any]
 
@@ -167,16 +168,18 @@ def test_the_c_in_another_form(desk: Desk, qtbot: Any, monkeypatch: pytest.Monke
     show(room, "law.c")
     assert "q_mul(" in room.editor.text() and room.names.findData("q16.h") >= 0
     written: list[Any] = []
-    monkeypatch.setattr(window.room("code").export, "ask", written.append)
+    monkeypatch.setattr(window.room("code").export, "ask", lambda *asked: written.append(asked))
     room.constant.click()
     assert room.form == Form(True, True, True) and "HATCHING_CABINET_GAIN_PER_CELSIUS" in room.editor.text()
     room.constant.click()
+    room.panel.port.setCurrentText("Board program, Cortex-M0+")
     room.panel.save.click()
-    assert written == [Form(True, True)]
-    window.room("code").export.write(tmp_path / "c", room.form)
+    assert written == [(Form(True, True), PORTS["m0plus"])]
+    window.room("code").export.write(tmp_path / "c", *written[0])
     assert "building, measuring" in window.notice.text.text()
     qtbot.waitUntil(lambda: "sources" in window.notice.text.text(), timeout=60_000)
     assert (tmp_path / "c" / "hatching_cabinet_q16.h").exists()
+    assert (tmp_path / "c" / "m0plus" / "chip.h").exists()
     desk.document.undo_stack.setClean()
     window.files.open_demo(7)
     assert room.form == PLAIN

@@ -61,9 +61,9 @@ class CheckPanel(QWidget):
         self.port.setToolTip(
             "Exported beside the C: converter, timers, pins, line and watchdog of a chip, and a Makefile."
         )
-        self.port.addItem("For your own loop", None)
+        self.port.addItem("No board program", None)
         for one in PORTS.values():
-            self.port.addItem(f"Whole program, {one.short}", one)
+            self.port.addItem(f"Board program, {one.short}", one)
         self._lay_out()
         self.fill_controllers()
         self.controller.activated.connect(self._controller_chosen)

@@ -58,8 +58,15 @@ def data(design: Design, sources: Sources, port: Port) -> dict[str, Any]:
         }  # fmt: skip
         if size.flash_bytes > NEARLY_FULL * flash:
             said["warning"] = f"{100.0 * size.flash_bytes / flash:.0f} % of the flash is taken"
-        with powered(design, program, port, part) as board:
-            return said | _beside_load(design, board, port)
+        try:
+            driver = board_avr.driver_built(Path(place)) if port.name == "avr" else None
+        except FirmwareError as error:
+            return said | {"note": f"not run: {host.cause(error)}"}
+        try:
+            with powered(design, program, port, part, driver) as board:
+                return said | _beside_load(design, board, port)
+        except FirmwareError as error:
+            return said | {"problems": [str(error)]}
 
 
 def built(sources: Sources, port: Port, place: Path) -> tuple[Path, str]:
@@ -86,13 +93,15 @@ def built(sources: Sources, port: Port, place: Path) -> tuple[Path, str]:
 
 
 @contextmanager
-def powered(design: Design, program: Path, port: Port, part: str) -> Iterator[Board]:
-    """A linked program on the emulator of its chip."""
-    if port.name == "m0plus":
+def powered(
+    design: Design, program: Path, port: Port, part: str, driver: Path | None = None
+) -> Iterator[M0PlusBoard | board_avr.AvrBoard]:
+    """A linked program on the emulator of its chip, an AVR's by its driver."""
+    if driver is None:
         yield M0PlusBoard(program)
         return
     full_volt = float(design.probe.adc.reference_volt) if has_converter(design.probe) else 5.0
-    with board_avr.running(program, part, full_volt) as board:
+    with board_avr.running(driver, program, part, full_volt) as board:
         yield board
 
 

@@ -9,7 +9,6 @@ import ctypes.util
 import importlib.util
 import shutil
 import subprocess
-import tempfile
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -76,7 +75,7 @@ class AvrBoard:
 
     def _pins(self, levels: list[float], registers: dict[str, int]) -> Pins:
         """What pins that are outputs were at: levels of the ports A to D, pulse widths by the registers of timer 1."""
-        part = self._part
+        part = self._part.pins
         ports = {letter: levels[8 * k : 8 * k + 8] for k, letter in enumerate("ABCD")}
 
         def driven(port: str, bit: int) -> bool:
@@ -98,21 +97,25 @@ class AvrBoard:
         )
 
 
-@contextmanager
-def running(program: Path, part: str, full_volt: float) -> Iterator[AvrBoard]:
-    """A linked program on an emulated part. Raises FirmwareError where the emulator does not build."""
+def driver_built(place: Path) -> Path:
+    """The program that drives the emulator, built in `place`. Raises FirmwareError where it does not build."""
     library = ctypes.util.find_library("simavr")
     if library is None:
-        raise FirmwareError("", "the emulator of an AVR is not installed; install simavr")
-    with tempfile.TemporaryDirectory() as place:
-        (Path(place) / "driver.c").write_text(DRIVER)
-        driver = Path(place) / "driver"
-        host.built([
-            *host.compiler(), "-O2", "-rdynamic", "-o", str(driver), str(Path(place) / "driver.c"), f"-l:{library}",
-        ], " for the emulated AVR")  # fmt: skip
-        words = [str(driver), str(program), part, str(PORTS["avr"].clock_hz), str(round(1000.0 * full_volt))]
-        with subprocess.Popen(words, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True) as running_driver:
-            try:
-                yield AvrBoard(running_driver, next(one for one in AVR_PARTS if one.name == part))
-            finally:
-                running_driver.kill()
+        raise FirmwareError("", MISSING)
+    (place / "driver.c").write_text(DRIVER)
+    words = [*host.compiler(), "-O2", "-rdynamic", "-o", str(place / "driver"), str(place / "driver.c")]
+    host.built([*words, f"-l:{library}"], " for the emulated AVR")
+    return place / "driver"
+
+
+@contextmanager
+def running(driver: Path, program: Path, part: str, full_volt: float) -> Iterator[AvrBoard]:
+    """A linked program on an emulated part."""
+    words = [str(driver), str(program), part, str(PORTS["avr"].clock_hz), str(round(1000.0 * full_volt))]
+    with subprocess.Popen(
+        words, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, text=True
+    ) as running_driver:
+        try:
+            yield AvrBoard(running_driver, next(one for one in AVR_PARTS if one.name == part))
+        finally:
+            driven.kill()

@@ -36,17 +36,23 @@ reference is not its supply."""
 LETTERS_THAT_WAIT = 64
 
 
-class AvrPart(NamedTuple):
-    """A part as its compiler calls it: its memories, and the ports that its pins are on."""
+class AvrPins(NamedTuple):
+    """The ports that the pins of a part are on; of the switched outputs the first bit, of the pulse widths each."""
 
-    name: str
-    flash_bytes: int
-    ram_bytes: int
     inputs: str
     outputs: str
     first_output: int
     pwm: str
     pwm_bits: tuple[int, int]
+
+
+class AvrPart(NamedTuple):
+    """A part as its compiler calls it, with its memories and pins."""
+
+    name: str
+    flash_bytes: int
+    ram_bytes: int
+    pins: AvrPins
 
     @property
     def macro(self) -> str:
@@ -54,10 +60,11 @@ class AvrPart(NamedTuple):
         return f"__AVR_{self.name.replace('atmega', 'ATmega').replace('p', 'P')}__"
 
 
+_28_PINS, _40_PINS = AvrPins("C", "D", 4, "B", (1, 2)), AvrPins("A", "B", 0, "D", (5, 4))
 AVR_PARTS = (
-    AvrPart("atmega328p", 32_768, 2_048, "C", "D", 4, "B", (1, 2)),
-    AvrPart("atmega644p", 65_536, 4_096, "A", "B", 0, "D", (5, 4)),
-    AvrPart("atmega1284p", 131_072, 16_384, "A", "B", 0, "D", (5, 4)),
+    AvrPart("atmega328p", 32_768, 2_048, _28_PINS),
+    AvrPart("atmega644p", 65_536, 4_096, _40_PINS),
+    AvrPart("atmega1284p", 131_072, 16_384, _40_PINS),
 )
 
 
