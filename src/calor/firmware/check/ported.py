@@ -42,14 +42,17 @@ M0PLUS_COMPILER = "arm-none-eabi-gcc"
 def data(design: Design, sources: Sources, port: Port) -> dict[str, Any]:
     """Sizes of the program, what it did beside the load, and what of it is wrong, as plain data.
 
-    `sources` are those of the whole folder. Raises FirmwareError where it does not build.
+    `sources` are those of the whole folder.
     """
     said: dict[str, Any] = {"name": port.name, "run_s": 0.0, "problems": []}
     missing = _missing(port)
     if missing:
         return said | {"note": missing}
     with tempfile.TemporaryDirectory() as place:
-        program, part = built(sources, port, Path(place))
+        try:
+            program, part = built(sources, port, Path(place))
+        except FirmwareError as error:
+            return said | {"problems": [str(error)]}
         size = sizes.of_file(program)
         flash, ram = _memories(port, part)
         said |= {
@@ -79,11 +82,8 @@ def built(sources: Sources, port: Port, place: Path) -> tuple[Path, str]:
     if port.name == "m0plus" and shutil.which(M0PLUS_COMPILER) is None:
         target = chip.TARGETS["cortex-m0plus"]
         packaged = f"{sys.executable} -m ziglang cc -target {target.triple}"
-        command += [f"CC={packaged}", f"CHIP=-mcpu={target.cpu}", "LIBS="]
-    try:
-        done = subprocess.run(command, capture_output=True, text=True, check=False, env=environment())
-    except OSError:
-        raise FirmwareError("", "make is not installed; install it to build the program of a port") from None
+        command += [f"CC={packaged}", f"CHIP=-mcpu={target.cpu}", "ROUTINES="]
+    done = subprocess.run(command, capture_output=True, text=True, check=False, env=environment())
     if done.returncode != 0:
         said = host.cause(FirmwareError("", f"does not build: {done.stderr.strip()}"))
         raise FirmwareError("", f"the program for {port.words} {said}")
@@ -107,6 +107,8 @@ def powered(
 
 def _missing(port: Port) -> str:
     """What is not installed and would be needed to build and run it; empty where all is there."""
+    if shutil.which("make") is None:
+        return "not run: make is not installed"
     if port.name == "avr":
         return "" if board_avr.available() else board_avr.MISSING
     return "" if chip.available() else chip.MISSING

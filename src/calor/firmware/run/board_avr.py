@@ -114,8 +114,8 @@ def running(driver: Path, program: Path, part: str, full_volt: float) -> Iterato
     words = [str(driver), str(program), part, str(PORTS["avr"].clock_hz), str(round(1000.0 * full_volt))]
     with subprocess.Popen(
         words, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, text=True
-    ) as running_driver:
+    ) as driven:
         try:
-            yield AvrBoard(running_driver, next(one for one in AVR_PARTS if one.name == part))
+            yield AvrBoard(driven, next(one for one in AVR_PARTS if one.name == part))
         finally:
             driven.kill()
