@@ -36,6 +36,8 @@ CELSIUS_WITHIN, OF_ITS_WAY_WITHIN, STEPS_WITHIN = 1.0, 0.1, 1.5
 """How far pins and temperature may be from the simulation's: thresholds are met a little earlier or later."""
 NEARLY_FULL = 0.9
 PRESSED_S = 0.1
+DOES_NOT_FIT = ("not within region", "will not fit", "overflowed", "no room is left")
+"""Words of linkers, one of them ours."""
 M0PLUS_COMPILER = "arm-none-eabi-gcc"
 
 
@@ -84,12 +86,18 @@ def built(sources: Sources, port: Port, place: Path) -> tuple[Path, str]:
         packaged = f"{sys.executable} -m ziglang cc -target {target.triple}"
         command += [f"CC={packaged}", f"CHIP=-mcpu={target.cpu}", "ROUTINES="]
     done = subprocess.run(command, capture_output=True, text=True, check=False, env=environment())
+    if done.returncode != 0 and any(word in done.stderr for word in DOES_NOT_FIT):
+        raise FirmwareError("", f"the program does not fit {part_of(sources, port)} with a stack beside it")
     if done.returncode != 0:
         said = host.cause(FirmwareError("", f"does not build: {done.stderr.strip()}"))
         raise FirmwareError("", f"the program for {port.words} {said}")
+    return program, part_of(sources, port)
+
+
+def part_of(sources: Sources, port: Port) -> str:
+    """The part that the Makefile of a port builds for."""
     makefile = sources.files[f"{port.name}/Makefile"]
-    part = next((line.split()[-1] for line in makefile.splitlines() if line.startswith("MCU =")), "a made-up chip")
-    return program, part
+    return next((line.split()[-1] for line in makefile.splitlines() if line.startswith("MCU =")), "a made-up chip")
 
 
 @contextmanager
