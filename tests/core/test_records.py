@@ -15,6 +15,7 @@ from calor.cli import invoke
 from calor.demo import DEMOS
 from calor.errors import CalorError, LogError
 from calor.judge.record import figures_of
+from calor.log.clean import faults_of
 from calor.log.join import read_joined
 from calor.log.read import Record, read_record
 from calor.log.recognise import Corrections
@@ -191,6 +192,80 @@ def test_spikes_are_bridged_and_turns_are_none(tmp_path: Path) -> None:
         record = read_record(written(tmp_path, as_csv(trace)))
         assert {item.kind for item in record.findings} <= {"rounding"}
     assert {item.kind for demo in DEMOS if demo.log for item in read_record(demo.log).findings} <= {"gap", "no_reading"}
+
+
+def heated(control: str, rows: int, row_s: float) -> np.ndarray[Any, Any]:
+    """A first-order load in a room that drifts, in small steps: rise 80 °C, 600 s, 20 s of dead time."""
+    celsius = {"cools": 90.0, "rests": 50.0}.get(control, 20.0)
+    on, integral, delayed = True, 0.0, [0.0] * 20
+    curve = np.empty(int(rows * row_s))
+    for k in range(len(curve)):
+        on = celsius < (51.0 if on else 49.0)
+        wanted = 0.05 * (50.0 - celsius) + integral
+        integral += 0.05 * (50.0 - celsius) / 600.0 if 0.0 < wanted < 1.0 else 0.0
+        output = {"on/off": float(on), "cools": 0.0, "steps": 0.6}.get(control, min(max(wanted, 0.0), 1.0))
+        delayed.append(output)
+        celsius += (20.0 + np.sin(k / 3000.0) + 80.0 * delayed.pop(0) - celsius) / 600.0
+        curve[k] = celsius
+    return curve[:: int(row_s)]
+
+
+def through(curve: np.ndarray[Any, Any], sensor: str, noise: float) -> np.ndarray[Any, Any]:
+    """As a converter of so many bits behind a thermistor, or a digital sensor of such steps, reads it."""
+    shaken = np.random.default_rng(7).normal(0.0, noise, len(curve)) if noise else np.zeros(len(curve))
+    if not sensor.endswith("bits"):
+        return np.asarray(np.round(curve / float(sensor) + shaken) * float(sensor))
+    codes = 2 ** int(sensor.split(maxsplit=1)[0])
+    ratio = np.exp(3950.0 * (1.0 / (curve + 273.15) - 1.0 / 298.15))
+    share = np.clip(np.floor(ratio / (1.0 + ratio) * codes + shaken), 1, codes - 2) / codes
+    return np.asarray(np.round(1.0 / (np.log(share / (1.0 - share)) / 3950.0 + 1.0 / 298.15) - 273.15, 2))
+
+
+@pytest.mark.parametrize("control", ["on/off", "regulated", "steps", "cools", "rests"])
+@pytest.mark.parametrize("row_s", [1.0, 10.0])
+def test_steps_of_a_converter_are_no_faults_and_faults_among_them_are(control: str, row_s: float) -> None:
+    curve = heated(control, 1500, row_s)
+    time_s = np.arange(len(curve)) * row_s
+    for sensor in ("8 bits", "10 bits", "12 bits", "0.0625", "0.5"):
+        for noise in (0.0, 0.3, 1.0):
+            celsius = through(curve, sensor, noise)
+            found = faults_of(time_s, celsius)
+            wrong = [np.flatnonzero(mask)[:5] for mask in found[:5] if mask.any()]
+            assert not wrong, (sensor, noise, wrong)
+            at = [700, 900, 901, 1300]
+            celsius[at] += (25.0, -25.0, -24.0, 40.0)
+            assert np.flatnonzero(faults_of(time_s, celsius).spike).tolist() == at, (sensor, noise)
+            celsius = through(curve, sensor, noise)
+            celsius[30:100] = celsius[30]
+            if abs(celsius[100] - celsius[30]) > 5.0:
+                assert faults_of(time_s, celsius).stuck[31:100].all(), (sensor, noise)
+
+
+@pytest.mark.parametrize(
+    ("value", "rows_of_it"),
+    [
+        (-127.0, [slice(200, 240), slice(600, 602)]), (85.0, [slice(0, 1)]), (85.0, [slice(0, 4)]), (9999.0, [slice(100, 1000)]),
+        (-999.9, [slice(k, k + 1) for k in range(100, 1400, 30)]), (0.0, [slice(800, 1500)]),
+    ],
+    ids=str,
+)  # fmt: skip
+def test_what_a_sensor_or_logger_writes_where_it_has_none_is_no_temperature(
+    tmp_path: Path, value: float, rows_of_it: list[slice]
+) -> None:
+    celsius = through(heated("on/off", 1500, 2.0), "10 bits", 0.3)
+    spoilt_rows = np.zeros(len(celsius), bool)
+    for part in rows_of_it:
+        celsius[part], spoilt_rows[part] = value, True
+    path = written(tmp_path, rows(np.arange(1500) * 2.0, celsius, np.arange(1500) % 7 < 3))
+    record = read_record(path)
+    finding = record.finding("error")
+    assert finding is not None
+    assert finding.count == spoilt_rows.sum()
+    assert f"{value:g} °C" in finding.text
+    assert {item.kind for item in record.findings} == {"error"}
+    assert (np.isnan(record.trace.measured_celsius) == spoilt_rows).all()
+    kept = read_record(path, taken_back=frozenset(("error",))).trace.measured_celsius
+    assert (kept[spoilt_rows] == value).all()
 
 
 def test_a_monitor_capture_with_a_reset(tmp_path: Path) -> None:

@@ -13,6 +13,7 @@ Kind = Literal[
     "reset",
     "gap",
     "no_reading",
+    "error",
     "spike",
     "stuck",
     "rate",
@@ -21,10 +22,11 @@ Kind = Literal[
 ]
 TITLES: dict[str, str] = {
     "text": "Other text", "repeated": "Repeated times", "falling": "Falling times", "wrapped": "Counter wraps",
-    "reset": "Resets", "gap": "Gaps", "no_reading": "No reading", "spike": "Spikes", "stuck": "Stuck readings",
+    "reset": "Resets", "gap": "Gaps", "no_reading": "No reading", "error": "Error values",
+    "spike": "Spikes", "stuck": "Stuck readings",
     "rate": "Fast jumps", "clipped": "Clipped ends", "rounding": "Rounding",
 }  # fmt: skip
-CAN_BE_TAKEN_BACK = ("repeated", "falling", "wrapped", "reset", "gap", "spike", "stuck", "rate", "clipped")
+CAN_BE_TAKEN_BACK = ("repeated", "falling", "wrapped", "reset", "gap", "error", "spike", "stuck", "rate", "clipped")
 MOST_PLACES = 200
 """So many places of one kind are kept; the count is of all."""
 

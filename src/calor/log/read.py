@@ -217,10 +217,12 @@ def _marks(table: Table, times: Times) -> list[RunEvent]:
 
 
 def cleaned(raw: Column, faults: Faults, taken_back: frozenset[str]) -> Column:
-    """The readings with spikes bridged and stuck ones left out, unless that is taken back."""
+    """The readings with spikes bridged, stuck ones and error values left out, unless that is taken back."""
     measured = raw.copy()
+    if "error" not in taken_back:
+        measured[faults.error] = np.nan
     if faults.spike.any() and "spike" not in taken_back:
-        sound = np.flatnonzero(np.isfinite(raw) & ~faults.spike)
+        sound = np.flatnonzero(np.isfinite(measured) & ~faults.spike)
         rows = np.flatnonzero(faults.spike)
         measured[rows] = np.interp(rows, sound, raw[sound])
     if "stuck" not in taken_back:
@@ -308,6 +310,9 @@ def _findings(
     add("falling", len(times.falling), at(late), "rows that come late", "put where they belong", "left out")
     blank = ~np.isfinite(raw)
     add("no_reading", int(blank.sum()), stretches(blank), "rows without a reading", "taken as faults of the probe")
+    values = " and ".join(f"{one:g} °C" for one in faults.error_celsius)
+    said = f"readings of {values}, far from all others: no temperature"
+    add("error", int(faults.error.sum()), stretches(faults.error), said, "left out", "kept")
     add("spike", int(faults.spike.sum()), stretches(faults.spike), "far from the readings on both sides",
         "bridged by a line", "kept")  # fmt: skip
     add("stuck", int(faults.stuck.sum()), stretches(faults.stuck), "one reading again and again", "left out", "kept")

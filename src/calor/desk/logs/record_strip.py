@@ -31,7 +31,14 @@ EMPTY = (
     "a CSV file, or what a serial monitor caught."
 )
 READING = "Reading {name} …"
-SHORT_NAMES = {"spike": "spike", "stuck": "stuck", "rate": "jump", "clipped": "clipped", "no_reading": "no reading"}
+SHORT_NAMES = {
+    "error": "error value",
+    "spike": "spike",
+    "stuck": "stuck",
+    "rate": "jump",
+    "clipped": "clipped",
+    "no_reading": "no reading",
+}
 MOST_MARKS = 60
 
 
