@@ -24,6 +24,7 @@ from calor.firmware.run import avr, chip, host, sizes
 from calor.firmware.run.exchange import inputs
 from calor.firmware.sources import generate
 from calor.firmware.sources.form import Form
+from calor.firmware.sources.templating import render
 from calor.judge.verdict import judge
 from calor.loop import answer_row
 from tests.conftest import PROBES, made
@@ -144,7 +145,7 @@ def test_each_target_is_reported_by_itself(
     assert invoke(["report", short_camera, "--code", "--out", str(tmp_path / "r.html")]) == 0
     assert "builds nothing on this machine" in (tmp_path / "r.html").read_text(encoding="utf-8")
     # C that only one compiler refuses is a mistake of the C, and fails
-    monkeypatch.setattr(chip, "_MEMORY", "#error not for this one\n")
+    monkeypatch.setattr(chip, "render", lambda *_: "#error not for this one\n")
     monkeypatch.setattr(sizes, "unable", lambda target: "")
     capsys.readouterr()
     assert invoke(["code", short_camera, "--check", "--json"]) == 1
@@ -169,7 +170,7 @@ def test_other_compilers_run_what_they_build(
 def test_what_a_compiler_calls_of_itself_is_linked(tmp_path: Path) -> None:
     """memcpy, memmove, memset and memcmp as ISO C99 (7.21) has them, against this machine's own."""
     names = ("memcpy", "memmove", "memset", "memcmp")
-    text = chip._MEMORY
+    text = render("memory.c.j2", {})
     for name in names:
         text = text.replace(f"{name}(", f"own_{name}(")
     (tmp_path / "own.c").write_text(text)
