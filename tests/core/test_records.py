@@ -261,7 +261,7 @@ def test_what_a_sensor_or_logger_writes_where_it_has_none_is_no_temperature(
     finding = record.finding("error")
     assert finding is not None
     assert finding.count == spoilt_rows.sum()
-    assert f"{value:g} °C" in finding.text
+    assert f"{value:g} °C".replace("-", "−") in finding.text
     assert {item.kind for item in record.findings} == {"error"}
     assert (np.isnan(record.trace.measured_celsius) == spoilt_rows).all()
     kept = read_record(path, taken_back=frozenset(("error",))).trace.measured_celsius

@@ -310,8 +310,8 @@ def _findings(
     add("falling", len(times.falling), at(late), "rows that come late", "put where they belong", "left out")
     blank = ~np.isfinite(raw)
     add("no_reading", int(blank.sum()), stretches(blank), "rows without a reading", "taken as faults of the probe")
-    values = " and ".join(f"{one:g} °C" for one in faults.error_celsius)
-    said = f"readings of {values}, far from all others: no temperature"
+    values = " and ".join(f"{one:g} °C".replace("-", "−") for one in faults.error_celsius)
+    said = f"readings of {values}, far from all others and no temperatures"
     add("error", int(faults.error.sum()), stretches(faults.error), said, "left out", "kept")
     add("spike", int(faults.spike.sum()), stretches(faults.spike), "far from the readings on both sides",
         "bridged by a line", "kept")  # fmt: skip
