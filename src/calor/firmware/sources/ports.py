@@ -34,6 +34,8 @@ LEAST_SUPPLY_VOLT = 3.8
 """An AVR at 16 MHz needs so much (the data sheet's line from 10 MHz at 2.7 V to 20 MHz at 4.5 V, from memory): a lower
 reference is not its supply."""
 LETTERS_THAT_WAIT = 64
+STEP_S, WATCHDOG_OVER_BUSY = 0.02, 2.0
+"""A control step takes less on either chip; the watchdog waits so many times a step, its reading and a tick."""
 
 
 class AvrPins(NamedTuple):
@@ -160,8 +162,10 @@ def context(design: Design, around: dict[str, Any], port: Port) -> dict[str, Any
             rule = f"{reading.conversions * readings} conversions for a reading take {takes_s:.2g} s of {of}"
             raise FirmwareError("probe.adc.oversampling", rule, f"{readings}", "take fewer, or fewer bits")
     channels = _channels(outputs, port)
+    busy_s = STEP_S + (0.0 if reading is None else reading.conversions * readings * port.conversion_s)
     base_us = max(1, round(1000.0 * around["base_ms"]))
     tick_parts = math.ceil(base_us / LONGEST_TICK_US)
+    busy_s += base_us / tick_parts * 1e-6
     return {
         "port": {
             "name": port.name,
@@ -190,7 +194,7 @@ def context(design: Design, around: dict[str, Any], port: Port) -> dict[str, Any
         "base_us": base_us,
         "tick_us": base_us // tick_parts,
         "tick_parts": tick_parts,
-        **_watchdog(design, period_s, port),
+        **_watchdog(design, period_s, busy_s, port),
         "avr_parts": AVR_PARTS,
         "chip": made_up_chip,
     }
@@ -246,8 +250,11 @@ def _channels(outputs: tuple[OutputCode, ...], port: Port) -> tuple[Channel, ...
     return tuple(found)
 
 
-def _watchdog(design: Design, period_s: float, port: Port) -> dict[str, Any]:
-    """The watchdog's time, ms, and whether it is fed while a step is waited for, because a step is longer."""
+def _watchdog(design: Design, period_s: float, busy_s: float, port: Port) -> dict[str, Any]:
+    """The watchdog's time, ms, and whether it is fed while a step is waited for, because a step is longer; never less
+    than a step is busy for."""
     wanted_ms = 1000.0 * (design.guard.watchdog_s or max(2.0, 2.0 * period_s))
-    most = max((one for one in port.watchdogs_ms if one <= wanted_ms), default=port.watchdogs_ms[0])
-    return {"watchdog_ms": most, "feeds_in_waiting": most < 1500.0 * period_s}
+    least_ms = 1000.0 * WATCHDOG_OVER_BUSY * busy_s
+    enough = [one for one in port.watchdogs_ms if one >= least_ms] or [port.watchdogs_ms[-1]]
+    chosen = max((one for one in enough if one <= wanted_ms), default=enough[0])
+    return {"watchdog_ms": chosen, "feeds_in_waiting": chosen < 1500.0 * period_s}
