@@ -25,7 +25,7 @@ from calor.firmware.run.bare_board import Bench, Board
 from calor.firmware.run.board_m0plus import M0PlusBoard
 from calor.firmware.run.c_numbers import needs_other
 from calor.firmware.sources import made_up_chip
-from calor.firmware.sources.ports import AVR_PARTS, Port, reading_of
+from calor.firmware.sources.ports import AVR_PARTS, Port, reading_of, usual_part
 from calor.firmware.sources.templating import Sources
 from calor.sense.knob import share_at
 from calor.sense.registry import has_converter
@@ -96,8 +96,7 @@ def built(sources: Sources, port: Port, place: Path) -> tuple[Path, str]:
 
 def part_of(sources: Sources, port: Port) -> str:
     """The part that the Makefile of a port builds for."""
-    makefile = sources.files[f"{port.name}/Makefile"]
-    return next((line.split()[-1] for line in makefile.splitlines() if line.startswith("MCU =")), "a made-up chip")
+    return usual_part(sources.form).name if port.name == "avr" else "a made-up chip"
 
 
 @contextmanager

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import math
 from collections import deque
-from collections.abc import Callable
 from typing import NamedTuple, Protocol
 
 import numpy as np
@@ -78,14 +77,12 @@ class Bench:
         """Temperature of the load."""
         return float(self._state.celsius)
 
-    def run(self, seconds: float, until: Callable[[], bool] = lambda: False) -> Heated:
-        """Board and load for a while, or until something is so."""
+    def run(self, seconds: float) -> Heated:
+        """Board and load for a while."""
         rows: list[tuple[float, float, tuple[float, ...]]] = []
         for _ in range(round(1000.0 * seconds / self._milliseconds)):
             levels = self._stretch()
             rows.append((self.time_s, self.celsius, levels))
-            if until():
-                break
         time_s, celsius, every = zip(*rows, strict=True)
         return Heated(np.array(time_s), np.array(celsius), np.array(every))
 

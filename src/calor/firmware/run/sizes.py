@@ -17,11 +17,11 @@ from calor.errors import FirmwareError
 from calor.firmware.run import chip, emulator, host
 from calor.firmware.sources.form import PLAIN, Form
 from calor.firmware.sources.generate import generate, outputs_of, tick_s
+from calor.firmware.sources.ports import AVR_PARTS
 from calor.firmware.sources.templating import Sources, c_float
 
-AVR_PART = "atmega328p"
-"""The usual small 8-bit part, as its compiler calls it: 32 KiB of flash, 2 KiB of RAM."""
-AVR_FLASH_BYTES, AVR_RAM_BYTES = 32_768, 2_048
+AVR_PART, AVR_FLASH_BYTES, AVR_RAM_BYTES, _ = AVR_PARTS[0]
+"""The usual small 8-bit part, as its compiler calls it."""
 _AVR = (
     "avr-gcc", f"-mmcu={AVR_PART}", "-std=c99", "-ffp-contract=off", "-Os", "-Wall", "-Wextra", "-Werror",
     "-ffunction-sections", "-fdata-sections", "-Wl,--gc-sections", "-flto",

@@ -15,6 +15,7 @@ from calor.design.model import Design
 from calor.drive.pwm import PRESCALERS
 from calor.errors import FirmwareError
 from calor.firmware.sources import made_up_chip
+from calor.firmware.sources.form import Form
 from calor.firmware.sources.templating import render
 from calor.sense.registry import has_converter
 
@@ -79,7 +80,6 @@ class Port(NamedTuple):
     clock_hz: int
     adc_bits: int
     conversion_s: float
-    shortest_s: float
     prescalers: tuple[int, ...]
     pwm_channels: int
     watchdogs_ms: tuple[int, ...]
@@ -93,12 +93,12 @@ PORTS = {
     for port in (
         # 13 cycles of a converter's clock of 125 kHz; timer 1 has two channels
         Port(
-            "avr", "an 8-bit AVR", "AVR", 16_000_000, 10, 104e-6, 0.001, PRESCALERS, 2,
+            "avr", "an 8-bit AVR", "AVR", 16_000_000, 10, 104e-6, PRESCALERS, 2,
             (15, 30, 60, 120, 250, 500, 1000, 2000, 4000, 8000), 38_400, (384, 640),
             {"{prefix}_board.c": "board_avr.c.j2", "Makefile": "makefile_avr.j2"},
         ),
         Port(
-            "m0plus", "a Cortex-M0+", "Cortex-M0+", made_up_chip.CLOCK_HZ, made_up_chip.ADC_BITS, 1e-6, 0.001,
+            "m0plus", "a Cortex-M0+", "Cortex-M0+", made_up_chip.CLOCK_HZ, made_up_chip.ADC_BITS, 1e-6,
             tuple(range(1, 65_537)), made_up_chip.PWM_CHANNELS, tuple(range(1, 60_001)), 115_200, (768, 1024),
             {
                 "{prefix}_board.c": "board_m0plus.c.j2", "chip.h": "chip.h.j2", "start.c": "start.c.j2",
@@ -134,6 +134,11 @@ def port_of(name: str) -> Port | None:
     return PORTS[name] if name else None
 
 
+def usual_part(form: Form) -> AvrPart:
+    """The AVR that a program is built for unless another is asked for: line and front nearly fill the first."""
+    return AVR_PARTS[1 if form.link and form.panel else 0]
+
+
 def reading_of(bits: int, port: Port) -> Reading | None:
     """How a code of so many bits is read; None where the chip's converter has too few."""
     extra = bits - port.adc_bits
@@ -149,23 +154,19 @@ def context(design: Design, around: dict[str, Any], port: Port) -> dict[str, Any
     """
     outputs: tuple[OutputCode, ...] = around["outputs"]
     period_s = float(design.law.period_s)
-    if period_s < port.shortest_s:
-        rule = f"a control step must be {port.shortest_s:g} s at least for the program of {port.words}"
-        raise FirmwareError("law.period_s", rule, f"{period_s:g}")
     adc: Any = getattr(design.probe, "adc", None) if has_converter(design.probe) else None
     reading = None if adc is None else reading_of(adc.bits, port)
     readings = 1 if adc is None else int(adc.oversampling)
-    if reading is not None:
-        takes_s = reading.conversions * readings * port.conversion_s
-        if takes_s > MOST_READING_SHARE * period_s:
-            of = f"a control step of {period_s:g} s on {port.words}"
-            rule = f"{reading.conversions * readings} conversions for a reading take {takes_s:.2g} s of {of}"
-            raise FirmwareError("probe.adc.oversampling", rule, f"{readings}", "take fewer, or fewer bits")
+    conversions = 0 if reading is None else reading.conversions * readings
+    reading_s = conversions * port.conversion_s
+    if reading_s > MOST_READING_SHARE * period_s:
+        of = f"a control step of {period_s:g} s on {port.words}"
+        rule = f"{conversions} conversions for a reading take {reading_s:.2g} s of {of}"
+        raise FirmwareError("probe.adc.oversampling", rule, f"{readings}", "take fewer, or fewer bits")
     channels = _channels(outputs, port)
-    busy_s = STEP_S + (0.0 if reading is None else reading.conversions * readings * port.conversion_s)
     base_us = max(1, round(1000.0 * around["base_ms"]))
     tick_parts = math.ceil(base_us / LONGEST_TICK_US)
-    busy_s += base_us / tick_parts * 1e-6
+    busy_s = STEP_S + reading_s + base_us / tick_parts * 1e-6
     return {
         "port": {
             "name": port.name,
@@ -179,7 +180,7 @@ def context(design: Design, around: dict[str, Any], port: Port) -> dict[str, Any
         },
         "reading_by": reading,
         "readings": readings,
-        "reading_ms": 0.0 if reading is None else 1000.0 * reading.conversions * readings * port.conversion_s,
+        "reading_ms": 1000.0 * reading_s,
         "adc": adc,
         "knob_by": None if design.knob is None else _knob_by(design.knob.bits, port),
         "channels": channels,
@@ -196,6 +197,7 @@ def context(design: Design, around: dict[str, Any], port: Port) -> dict[str, Any
         "tick_parts": tick_parts,
         **_watchdog(design, period_s, busy_s, port),
         "avr_parts": AVR_PARTS,
+        "avr_part": usual_part(around["form"]),
         "chip": made_up_chip,
     }
 
